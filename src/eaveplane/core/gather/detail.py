@@ -1,0 +1,85 @@
+"""How much fine detail a frame holds, everywhere, before anything is registered.
+
+Detail is measured in the frame's own grid, so that no resampling blurs it, and pooled, so that what is kept of
+a frame is small. Energies are variances of octave bands of the square root of luminance, where photon noise
+is equally strong at every brightness; the noise itself is measured from the frame and taken off.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from ...imaging.colour import FloatArray
+from ...imaging.resample import halve
+
+POOL = 4
+"""Side of the square of pixels that one value of a detail map stands for."""
+BANDS = 3
+REGISTERED_SIDE = 2000
+
+
+@dataclass(frozen=True, eq=False)
+class Detail:
+    """What analysis keeps of a frame.
+
+    `energy` (3, h/4, w/4): variance of the bands of about 2, 4 and 8 px, noise not yet taken off; `noise` (3,):
+    the variance that noise alone has in each; `luma`: the square root of luminance, halved `level` times so that
+    it is at most 2000 pixels long, for registration.
+    """
+
+    energy: FloatArray
+    noise: FloatArray
+    luma: FloatArray
+    level: int
+
+
+def _band(picture: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """The finest octave of a picture, and the picture at half size without it."""
+    small = cv2.pyrDown(picture)
+    back = cv2.pyrUp(small, dstsize=(picture.shape[1], picture.shape[0]))
+    return np.asarray(picture - back), np.asarray(small)
+
+
+def _pool(picture: FloatArray, size: int, shape: tuple[int, int]) -> FloatArray:
+    """Mean over squares of `size`, cut or repeated at the border to `shape` (h, w)."""
+    while size > 1:
+        picture = halve(picture)
+        size //= 2
+    return np.ascontiguousarray(picture[: shape[0], : shape[1]])
+
+
+def pooled_shape(height: int, width: int) -> tuple[int, int]:
+    """(h, w) of the detail maps of a frame."""
+    return -(-height // POOL), -(-width // POOL)
+
+
+def measure_detail(luma: FloatArray) -> Detail:
+    """Analyse the square root of luminance (h, w) of a frame at full size."""
+    shape = pooled_shape(*luma.shape)
+    energies, picture = [], luma
+    for octave in range(BANDS):
+        band, picture = _band(picture)
+        energies.append(_pool(band * band, POOL >> octave, shape))
+    energy = np.stack(energies)
+    level = 0
+    while max(luma.shape) > REGISTERED_SIDE:
+        luma, level = halve(luma), level + 1
+    return Detail(energy, np.array([_noise_floor(e) for e in energy], np.float32), luma, level)
+
+
+def _noise_floor(energy: FloatArray) -> float:
+    """Variance of a band where the frame shows nothing but noise: the low end of its pooled energies.
+
+    A square of n independent samples of variance s has its 2nd percentile near s (1 - 2.05 sqrt(2/n)); demosaicing
+    makes neighbours alike, hence the fewer samples assumed here.
+    """
+    smooth = cv2.blur(energy, (3, 3))
+    return float(np.percentile(smooth, 2.0) * 1.25 + 1e-10)
+
+
+def signal(detail: Detail) -> FloatArray:
+    """Energy (3, h, w) above the noise, never negative."""
+    return np.maximum(detail.energy - 1.5 * detail.noise[:, None, None], 0)

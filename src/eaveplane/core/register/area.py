@@ -1,0 +1,41 @@
+"""The part of the reference grid that every frame covers."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import linprog
+
+Box = tuple[int, int, int, int]
+
+
+def common_area(fits: list[NDArray[np.float64]], size: tuple[int, int]) -> Box:
+    """The largest box (x, y, w, h) at the aspect ratio of the frame that lies inside all frames laid on the reference.
+
+    `size` is (width, height). Each frame laid down is a convex quadrilateral, so the largest box of a given shape
+    inside all of them is a linear programme in its centre and its scale. Nothing is invented: where the frames
+    have no part in common, ValueError.
+    """
+    width, height = size
+    corners = np.array([[0, 0], [width - 1, 0], [width - 1, height - 1], [0, height - 1]], np.float64)
+    conditions, limits = [], []
+    for fit in [np.eye(3), *fits]:
+        quad = cv2.perspectiveTransform(corners[None], fit)[0]
+        middle = quad.mean(axis=0)
+        for a, b in zip(quad, np.roll(quad, -1, axis=0), strict=True):
+            normal = np.array([b[1] - a[1], a[0] - b[0]])
+            normal /= np.linalg.norm(normal)
+            if normal @ (middle - a) > 0:
+                normal = -normal
+            # the corner of the box that reaches farthest over this side must stay inside
+            reach = abs(normal[0]) * (width - 1) / 2 + abs(normal[1]) * (height - 1) / 2
+            conditions.append([normal[0], normal[1], reach])
+            limits.append(normal @ a + 1e-6)
+    found = linprog([0, 0, -1], A_ub=conditions, b_ub=limits, bounds=[(None, None), (None, None), (0, 1)])
+    if not found.success or found.x[2] < 0.1:
+        raise ValueError("the frames have no part in common")
+    cx, cy, scale = found.x
+    x0, y0 = np.ceil(cx - scale * (width - 1) / 2 - 1e-4), np.ceil(cy - scale * (height - 1) / 2 - 1e-4)
+    x1, y1 = np.floor(cx + scale * (width - 1) / 2 + 1e-4), np.floor(cy + scale * (height - 1) / 2 + 1e-4)
+    return int(x0), int(y0), int(x1 - x0) + 1, int(y1 - y0) + 1

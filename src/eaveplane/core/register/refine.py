@@ -1,0 +1,210 @@
+"""Fits refined photometrically, all frames together, each compared with neighbours blurred to match it.
+
+Two frames of a focus stack differ in blur, and what is blurred differently does not line up by itself. So in
+every tile one of the two is blurred by the disc with which it resembles the other most before the shift between
+them is solved (Lucas and Kanade 1981). All tiles of all pairs then enter one robust least-squares problem.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ...imaging.colour import FloatArray
+from ...imaging.resample import coverage
+from ...imaging.rows import by_rows
+
+TILE = 64
+MOST_TILES = 600
+RADII = (0.0, 1.0, 1.8, 2.8, 4.2, 6.2, 9.0)
+MOST_RESIDUAL = 0.20
+"""Tiles whose difference keeps more than this part of their energy are not the same thing in both frames."""
+SIMILARITY, HOMOGRAPHY = 4, 8
+RIDGE = 1e-3
+
+
+@dataclass(frozen=True, eq=False)
+class Tiles:
+    """Measured shifts between two frames laid on the reference grid.
+
+    `centres` (n, 2) and `shifts` (n, 2) in pixels of the working grid: what stands at a centre in `first` stands
+    a shift farther in `second`; `sigma` (n,) is the expected error of a shift.
+    """
+
+    first: int
+    second: int
+    centres: NDArray[np.float64]
+    shifts: NDArray[np.float64]
+    sigma: NDArray[np.float64]
+
+
+def disc_kernel(radius: float) -> FloatArray:
+    """A disc of `radius` pixels that sums to one, its rim falling over one pixel."""
+    if radius < 0.3:
+        return np.ones((1, 1), np.float32)
+    reach = int(np.ceil(radius))
+    y, x = np.mgrid[-reach : reach + 1, -reach : reach + 1]
+    kernel = np.clip(radius + 0.5 - np.hypot(x, y), 0, 1).astype(np.float32)
+    return np.asarray(kernel / kernel.sum())
+
+
+def banded(picture: FloatArray) -> list[FloatArray]:
+    """The picture band-passed from 0.7 to 8 px, blurred by each of RADII."""
+    band = cv2.GaussianBlur(picture, (0, 0), 0.7) - cv2.GaussianBlur(picture, (0, 0), 8)
+    return [cv2.filter2D(band, cv2.CV_32F, disc_kernel(r), borderType=cv2.BORDER_REFLECT_101) if r else band for r in RADII]
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _solve(a: np.ndarray, b: np.ndarray, x0: int, y0: int, size: int, out: np.ndarray) -> None:
+    """Shift and gain that take tile `a` to tile `b`: out = dx, dy, residual share, gradient strength."""
+    n = np.zeros((3, 3))
+    r = np.zeros(3)
+    e2 = 0.0
+    s2 = 0.0
+    for y in range(y0, y0 + size, 2):
+        for x in range(x0, x0 + size):
+            gx = 0.25 * (a[y, x + 1] - a[y, x - 1] + b[y, x + 1] - b[y, x - 1])
+            gy = 0.25 * (a[y + 1, x] - a[y - 1, x] + b[y + 1, x] - b[y - 1, x])
+            g = 0.5 * (a[y, x] + b[y, x])
+            e = a[y, x] - b[y, x]
+            n[0, 0] += gx * gx
+            n[0, 1] += gx * gy
+            n[0, 2] += gx * g
+            n[1, 1] += gy * gy
+            n[1, 2] += gy * g
+            n[2, 2] += g * g
+            r[0] += gx * e
+            r[1] += gy * e
+            r[2] += g * e
+            e2 += e * e
+            s2 += g * g
+    n[1, 0], n[2, 0], n[2, 1] = n[0, 1], n[0, 2], n[1, 2]
+    half = 0.5 * (n[0, 0] + n[1, 1])
+    strength = half - np.sqrt((0.5 * (n[0, 0] - n[1, 1])) ** 2 + n[0, 1] ** 2)
+    for i in range(3):
+        n[i, i] += 1e-9 + 1e-6 * n[i, i]
+    d = np.linalg.solve(n, r)
+    rest = max(e2 - d[0] * r[0] - d[1] * r[1] - d[2] * r[2], 0.0)
+    out[0], out[1], out[2], out[3] = d[0], d[1], rest / (s2 + 1e-12), strength
+
+
+@njit(cache=True, nogil=True)
+def _measure(a: np.ndarray, b: np.ndarray, corners: np.ndarray, size: int, out: np.ndarray) -> None:
+    """For each tile the pairing of blurs (first index: frame a, second: frame b) with the least residual."""
+    one = np.empty(4)
+    count = a.shape[0]
+    for t in range(corners.shape[0]):
+        best = 1e9
+        for k in range(2 * count - 1):
+            i, j = (k, 0) if k < count else (0, k - count + 1)
+            _solve(a[i], b[j], corners[t, 0], corners[t, 1], size, one)
+            if one[2] < best:
+                best = one[2]
+                out[t, :] = one
+
+
+def measure_pair(first: int, second: int, a: list[FloatArray], b: list[FloatArray], inside: NDArray[np.bool_], noise: float) -> Tiles:
+    """Shifts in all tiles that show enough of the same thing in two band-passed frames on the working grid."""
+    height, width = inside.shape
+    size = min(TILE, (min(height, width) - 4) // 2)
+    stride = max(size // 2, int(np.sqrt(height * width / MOST_TILES)))
+    corners = np.array(
+        [(x, y) for y in range(2, height - size - 2, stride) for x in range(2, width - size - 2, stride) if inside[y : y + size : 8, x : x + size : 8].all()],
+        dtype=np.int64,
+    ).reshape(-1, 2)
+    out = np.zeros((len(corners), 4))
+    stack_a, stack_b = np.stack(a), np.stack(b)
+    by_rows(lambda i, j: _measure(stack_a, stack_b, corners[i:j], size, out[i:j]), len(corners), size * size)
+    floor = noise * size * size / 2
+    keep = (out[:, 2] < MOST_RESIDUAL) & (out[:, 3] > 4 * floor) & (np.hypot(out[:, 0], out[:, 1]) < 4)
+    energy = out[keep, 3]
+    sigma = np.sqrt((out[keep, 2] * energy + floor) / energy / (size / 2)) + 0.01
+    return Tiles(first, second, corners[keep] + (size - 1) / 2, out[keep, :2], sigma)
+
+
+def _basis(points: NDArray[np.float64], centre: NDArray[np.float64], radius: float) -> NDArray[np.float64]:
+    """Displacements (n, 2, 8) of unit parameters: shift, scale, rotation; aspect, shear, two of perspective."""
+    x, y = ((points - centre) / radius).T
+    one, zero = np.ones_like(x), np.zeros_like(x)
+    across = [one, zero, x, -y, x, y, x * x, x * y]
+    down = [zero, one, y, x, -y, x, x * y, y * y]
+    return np.stack([np.array(across).T, np.array(down).T], axis=1)
+
+
+def _update(parameters: NDArray[np.float64], centre: NDArray[np.float64], radius: float) -> NDArray[np.float64]:
+    """The matrix (3, 3) of small parameters (8,), given in units of the radius."""
+    tx, ty, s, r, a, b, p, q = parameters
+    core = np.array([[1 + s + a, -r + b, tx], [r + b, 1 + s - a, ty], [-p, -q, 1]])
+    to_unit = np.array([[1 / radius, 0, -centre[0] / radius], [0, 1 / radius, -centre[1] / radius], [0, 0, 1]])
+    return np.linalg.inv(to_unit) @ core @ to_unit
+
+
+@dataclass(frozen=True, eq=False)
+class Adjustment:
+    """Updates (n, 3, 3) of all fits, the error that remains (n,) in pixels of the working grid, tiles used (n,)."""
+
+    updates: list[NDArray[np.float64]]
+    residual: list[float]
+    tiles: list[int]
+    model: int
+
+
+def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int], model: int) -> Adjustment:
+    """One robust least-squares problem (Cauchy weights, re-weighted) over all frames but the reference.
+
+    `model` is 4 for similarities or 8 for homographies, whose further parameters are held by a small ridge.
+    """
+    centre = (np.array(size, np.float64) - 1) / 2
+    radius = float(max(size)) / 2
+    column = {k: i for i, k in enumerate(k for k in range(frames) if k != reference)}
+    rows, targets, sigmas, owners = [], [], [], []
+    for pair in pairs:
+        basis = _basis(pair.centres, centre, radius)[:, :, :model]
+        block = np.zeros((len(basis), 2, len(column) * model))
+        for frame, sign in ((pair.first, 1.0), (pair.second, -1.0)):
+            if frame in column:
+                block[:, :, column[frame] * model : (column[frame] + 1) * model] += sign * basis
+        rows.append(block)
+        targets.append(pair.shifts)
+        sigmas.append(pair.sigma)
+        owners += [(pair.first, pair.second)] * len(basis)
+    if not owners or not column:
+        return Adjustment([np.eye(3)] * frames, [float("nan") if k != reference else 0.0 for k in range(frames)], [0] * frames, model)
+    design, target, sigma = np.concatenate(rows), np.concatenate(targets), np.concatenate(sigmas)
+    weight = np.ones(len(target))
+    ridge = np.tile(np.where(np.arange(model) < SIMILARITY, 1e-9, RIDGE * len(target)), len(column))
+    solution = np.zeros(design.shape[2])
+    error = np.zeros(len(target))
+    for _ in range(12):
+        w = (weight / sigma**2)[:, None, None]
+        normal = np.einsum("nci,ncj->ij", design * w, design)
+        right = np.einsum("nci,nc->i", design * w, target)
+        solution = np.linalg.solve(normal + np.diag(ridge), right)
+        error = np.linalg.norm(target - design @ solution, axis=1)
+        scale = max(1.48 * float(np.median(error / sigma)), 0.3)
+        weight = 1 / (1 + (error / sigma / (1.5 * scale)) ** 2)
+    updates, residual, tiles = [], [], []
+    for k in range(frames):
+        mine = np.array([k in pair for pair in owners])
+        tiles.append(int(mine.sum()))
+        residual.append(float(np.sqrt(np.average(error[mine] ** 2, weights=weight[mine] / sigma[mine] ** 2))) if mine.any() else float("nan"))
+        if k == reference:
+            updates.append(np.eye(3))
+            continue
+        parameters = np.zeros(8)
+        parameters[:model] = solution[column[k] * model : (column[k] + 1) * model] / radius
+        updates.append(_update(parameters, centre, radius))
+    return Adjustment(updates, residual, tiles, model)
+
+
+def working_inside(size: tuple[int, int], fits: list[NDArray[np.float64]]) -> list[NDArray[np.bool_]]:
+    """Where each frame reaches on a working grid of `size` (w, h), a few pixels in from its border."""
+    out = []
+    for fit in fits:
+        inside = coverage(size, fit, (0, 0, *size)).astype(np.uint8)
+        out.append(cv2.erode(inside, np.ones((9, 9), np.uint8), borderType=cv2.BORDER_CONSTANT, borderValue=0) > 0)
+    return out

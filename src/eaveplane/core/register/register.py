@@ -1,0 +1,158 @@
+"""Laying all frames of a scene on the reference frame."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...imaging.colour import FloatArray
+from ...imaging.resample import halve, scaled_fit, warp
+from .features import Features, find_features, first_fit
+from .refine import HOMOGRAPHY, RADII, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
+
+FEWEST_TILES = 8
+MOST_ERROR = 1.5
+"""Remaining error, in pixels of the frame, above which a fit is not to be trusted."""
+COARSE_SIDE = 800
+
+
+@dataclass(frozen=True, eq=False)
+class Registration:
+    """Fits (n) of (3, 3) from each frame's full-size pixels to the reference's; what is left in full-size pixels.
+
+    `warnings` holds a sentence for a frame whose fit should not be trusted, None for the others; `model` is
+    `similarity` or `homography`, as the measured shifts support.
+    """
+
+    reference: int
+    fits: list[NDArray[np.float64]]
+    residual: list[float]
+    warnings: list[str | None]
+    model: str
+
+
+def suggest_reference(count: int) -> int:
+    """The frame in the middle of the order: it shares most with all others."""
+    return count // 2
+
+
+def _chain(features: list[Features], tolerance: float) -> tuple[list[NDArray[np.float64]], list[int]]:
+    """First fits of each frame onto the first one, through neighbours, and the agreement of each link."""
+    fits, agreeing = [np.eye(3)], [0]
+    for k in range(1, len(features)):
+        link, agree = first_fit(features[k], features[k - 1], tolerance)
+        if not agree and k > 1:
+            # a bumped or empty neighbour is stepped over
+            link, agree = first_fit(features[k], features[k - 2], tolerance)
+            fits.append(fits[k - 2] @ link)
+        else:
+            fits.append(fits[k - 1] @ link)
+        agreeing.append(agree)
+    return fits, agreeing
+
+
+def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], reference: int) -> Adjustment:
+    """One round of measuring and adjusting on the grid of the lumas given."""
+    count = len(fits)
+    size = luma(reference).shape[1], luma(reference).shape[0]
+    inside = working_inside(size, fits)
+    kept: dict[int, list[FloatArray]] = {}
+    pairs: list[Tiles] = []
+    for k in range(count):
+        laid = warp(luma(k), fits[k], (0, 0, *size), repeat_edge=True)
+        kept[k] = banded(laid)
+        noise = _band_noise(kept[k][0])
+        for other in (k - 1, k - 2):
+            if other >= 0:
+                pairs.append(measure_pair(other, k, kept[other], kept[k], inside[other] & inside[k], noise))
+        kept.pop(k - 2, None)
+    plain = adjust(count, reference, pairs, size, SIMILARITY)
+    full = adjust(count, reference, pairs, size, HOMOGRAPHY)
+    return full if _supported(plain, full) else plain
+
+
+def _band_noise(band: FloatArray) -> float:
+    """Variance per pixel of the gradient of what a frame shows where it shows least."""
+    squares = (band[::2, 1::2] - band[::2, :-1:2]) ** 2
+    rows, cols = squares.shape[0] // 16 * 16, squares.shape[1] // 16 * 16
+    blocks = squares[:rows, :cols].reshape(rows // 16, 16, -1, 16).mean(axis=(1, 3))
+    return float(np.percentile(blocks, 5)) / 4
+
+
+def _supported(plain: Adjustment, full: Adjustment) -> bool:
+    """Whether homographies explain the shifts by more than their further parameters would by chance."""
+    better = [p - f for p, f, n in zip(plain.residual, full.residual, full.tiles, strict=True) if n > 60 and p > 0]
+    relative = [(p - f) / p for p, f, n in zip(plain.residual, full.residual, full.tiles, strict=True) if n > 60 and p > 0]
+    return bool(relative) and float(np.median(relative)) > 0.10 and float(np.median(better)) > 0.02
+
+
+def register(
+    luma: Callable[[int], FloatArray],
+    count: int,
+    level: int,
+    reference: int,
+    progress: Callable[[float], None] = lambda share: None,
+) -> Registration:
+    """Fits of all frames to the reference frame.
+
+    `luma(k)` gives the square root of luminance (h, w) of frame k, all of one size, in order from near to far,
+    halved `level` times from the full size. Neighbours are matched by features and chained, then all frames are
+    adjusted together at two sizes.
+    """
+    if count == 1:
+        return Registration(0, [np.eye(3)], [0.0], [None], "similarity")
+    features = []
+    for k in range(count):
+        features.append(find_features(luma(k)))
+        progress(0.4 * (k + 1) / count)
+    shape = luma(reference).shape
+    chained, agreeing = _chain(features, tolerance=max(2.0, max(shape) / 700))
+    del features
+    fits = [np.linalg.inv(chained[reference]) @ fit for fit in chained]
+    sizes = [1, 0] if max(shape) > COARSE_SIDE else [0, 0]
+    adjustment = None
+    for round_number, halvings in enumerate(sizes):
+        small = {}
+
+        def at(k: int, halvings: int = halvings, small: dict[int, FloatArray] = small) -> FloatArray:
+            if k not in small:
+                if len(small) > 3:
+                    small.pop(next(iter(small)))
+                picture = luma(k)
+                small[k] = halve(picture) if halvings else picture
+            return small[k]
+
+        adjustment = _refine(at, [scaled_fit(f, halvings) for f in fits], reference)
+        fits = [scaled_fit(u, -halvings) @ f for u, f in zip(adjustment.updates, fits, strict=True)]
+        progress(0.4 + 0.6 * (round_number + 1) / len(sizes))
+    assert adjustment is not None
+    scale = 2.0**level
+    residual = [r * scale for r in adjustment.residual]
+    warnings = [
+        None if k == reference else _warning(residual[k], adjustment.tiles[k], agreeing[k], neighbour_agree(agreeing, k, reference))
+        for k in range(count)
+    ]
+    final = [scaled_fit(f, -level) for f in fits]
+    return Registration(reference, [f / f[2, 2] for f in final], residual, warnings, "homography" if adjustment.model == HOMOGRAPHY else "similarity")
+
+
+def neighbour_agree(agreeing: list[int], k: int, reference: int) -> bool:
+    """Whether every link from frame k to the reference was found by features."""
+    low, high = sorted((k, reference))
+    return all(agreeing[i] > 0 for i in range(low + 1, high + 1))
+
+
+def _warning(residual: float, tiles: int, agree: int, linked: bool) -> str | None:
+    if tiles < FEWEST_TILES:
+        return "Too little in this frame matches its neighbours; its fit is a guess."
+    if not np.isfinite(residual) or residual > MOST_ERROR:
+        return f"It is still {residual:.1f} px off on average; look at its edges."
+    if not linked and residual > 0.7:
+        return "No features led from this frame to the reference; look at its edges."
+    return None
+
+
+__all__ = ["RADII", "Registration", "register", "suggest_reference"]

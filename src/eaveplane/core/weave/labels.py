@@ -1,0 +1,101 @@
+"""Which frame is to give which part of the picture: costs from detail, regularised over the picture.
+
+Works on the pooled grid of detail maps (a quarter of the picture), frames in order from near to far.
+"""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from ...imaging.colour import FloatArray
+from ...imaging.resample import coverage, scaled_fit
+from ...imaging.rows import by_rows
+
+BAND_TRUST = (1.0, 0.5, 0.2)
+"""How much each octave decides, fine to coarse, where it stands clear of the noise."""
+CLEAR = 2.0
+"""Energy in multiples of the noise at which a band is half trusted."""
+OUTSIDE = 4.0
+"""Cost of a frame where it does not reach."""
+STEP, JUMP = 0.10, 0.35
+"""Penalties of a border between neighbouring frames in order, and between others, where the picture is quiet."""
+
+
+def lay_on(energy: FloatArray, fit: NDArray[np.float64], shape: tuple[int, int], level: int) -> FloatArray:
+    """A frame's maps (bands, h, w) on the reference's pooled grid `shape` (h, w); pooled `level` times by two."""
+    small = scaled_fit(fit, level)
+    moved = cv2.warpPerspective(np.moveaxis(energy, 0, -1), small, shape[::-1], flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return np.ascontiguousarray(np.moveaxis(np.atleast_3d(moved), -1, 0))
+
+
+def covered(size: tuple[int, int], fit: NDArray[np.float64], shape: tuple[int, int], level: int) -> NDArray[np.bool_]:
+    """Where on the pooled grid a frame of `size` (w, h) reaches."""
+    pooled = (-(-size[0] >> level), -(-size[1] >> level))
+    inside = coverage(pooled, scaled_fit(fit, level), (0, 0, shape[1], shape[0]))
+    return cv2.erode(inside.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0 if not inside.all() else inside
+
+
+def costs(energies: list[FloatArray], noises: list[FloatArray], reach: list[NDArray[np.bool_]]) -> FloatArray:
+    """Cost (n, h, w) of each frame everywhere, 0 for the one with most detail.
+
+    `energies` are (bands, h, w) with the noise taken off, on the common grid; `noises` (bands,).
+    """
+    total = np.zeros((len(energies), *energies[0].shape[1:]), np.float32)
+    for band, trust in enumerate(BAND_TRUST):
+        most = np.max([e[band] for e in energies], axis=0)
+        noise = CLEAR * max(float(n[band]) for n in noises)
+        clear = trust * most / (most + noise)
+        for k, energy in enumerate(energies):
+            total[k] += clear * (1 - energy[band] / np.maximum(most, 1e-12))
+    total /= sum(BAND_TRUST)
+    for k, inside in enumerate(reach):
+        total[k][~inside] = OUTSIDE
+    return total
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _sweep_rows(cost: np.ndarray, soft: np.ndarray, step: float, jump: float, total: np.ndarray) -> None:
+    n, height, width = cost.shape
+    before = np.empty(n, np.float32)
+    now = np.empty(n, np.float32)
+    for y in range(height):
+        for direction in range(2):
+            for t in range(width):
+                x = t if direction == 0 else width - 1 - t
+                if t == 0:
+                    for k in range(n):
+                        before[k] = cost[k, y, x]
+                        total[k, y, x] += before[k]
+                    continue
+                back = x - 1 if direction == 0 else x + 1
+                ease = min(soft[y, x], soft[y, back])
+                least = before.min()
+                for k in range(n):
+                    best = min(before[k], least + jump * ease)
+                    if k > 0:
+                        best = min(best, before[k - 1] + step * ease)
+                    if k < n - 1:
+                        best = min(best, before[k + 1] + step * ease)
+                    now[k] = cost[k, y, x] + best - least
+                for k in range(n):
+                    before[k] = now[k]
+                    total[k, y, x] += now[k]
+
+
+def aggregate(cost: FloatArray, guide: FloatArray) -> FloatArray:
+    """Costs (n, h, w) gathered along rows and columns (semi-global matching, Hirschmüller 2008).
+
+    Borders between frames are cheaper where the picture `guide` (h, w, square root of luminance) has edges.
+    """
+    slope = cv2.GaussianBlur(np.hypot(cv2.Sobel(guide, cv2.CV_32F, 1, 0), cv2.Sobel(guide, cv2.CV_32F, 0, 1)), (0, 0), 0.7)
+    soft = (0.15 + 0.85 * np.exp(-((slope / 0.08) ** 2))).astype(np.float32)
+    return _swept(cost, soft) + _swept(np.ascontiguousarray(cost.transpose(0, 2, 1)), np.ascontiguousarray(soft.T)).transpose(0, 2, 1)
+
+
+def _swept(cost: FloatArray, soft: FloatArray) -> FloatArray:
+    total = np.zeros_like(cost)
+    by_rows(lambda a, b: _sweep_rows(cost[:, a:b], soft[a:b], STEP, JUMP, total[:, a:b]), cost.shape[1], cost.shape[0] * cost.shape[2])
+    return total

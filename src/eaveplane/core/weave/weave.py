@@ -1,0 +1,207 @@
+"""Weaving registered frames into one picture, box by box.
+
+A frame's weight at a pixel is its gate (how likely the regularised labels hold it for the sharpest there) times
+a power of its own fine energy, so masks follow the detail of the picture within the bounds that the labels
+set. The weighted frames are blended over octave bands (Burt and Adelson 1983) in the weaving encoding.
+Only the frames that have a part in a box are read for it, so memory does not grow with their number.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...imaging.colour import FloatArray
+from ...imaging.levels import Box
+from ...imaging.light import root_luma
+from ...imaging.resample import coverage, scaled_fit
+from ..gather.detail import POOL
+from ..parameter import Parameters, parameter
+from .strokes import Stroke, draw_stroke
+
+MARGIN = 48
+"""Pixels around a box that can have a part in it: the reach of the bands and of the energy's window."""
+LEAST_GATE = 0.1
+DOUBT = 0.3
+"""Cost difference at which a frame is e times less likely than the best, in the labels' costs for one direction."""
+DIRECTIONS = 4
+
+
+class Weaving(Parameters):
+    """How the sharp zones are blended."""
+
+    detail: float = parameter(2.0, 0.8, 8.0, 0.1, "Detail size", "Size of the window in which frames are compared; larger is calmer, smaller follows thin things.", "px", "Seams")
+    decision: float = parameter(2.0, 0.5, 4.0, 0.1, "Decision", "How strictly the sharper of two frames is preferred.", "", "Seams")
+    seam: float = parameter(2.0, 1.0, 5.0, 1.0, "Seam softness", "Number of octaves over which frames pass into each other.", "octaves", "Seams")
+    quiet: float = parameter(1.0, 0.2, 4.0, 0.1, "Quiet areas", "How firmly areas without detail follow their surroundings.", "×", "Quiet areas")
+
+
+@dataclass(frozen=True, eq=False)
+class Laid:
+    """The frames of a scene laid on the reference grid.
+
+    `read(k, level, box)` gives frame k (h, w, 3) in the weaving encoding, evened out, edges repeated beyond it;
+    `fits` are those of the full size, `size` (w, h) that of the frames.
+    """
+
+    names: Sequence[str]
+    size: tuple[int, int]
+    fits: Sequence[NDArray[np.float64]]
+    read: Callable[[int, int, Box], FloatArray]
+
+
+def gates_from(aggregated: FloatArray, reach: list[NDArray[np.bool_]]) -> FloatArray:
+    """Gates (n, h, w) on the pooled grid from aggregated costs: each frame's likelihood, the unlikely shut out."""
+    likely = np.exp(-(aggregated - aggregated.min(axis=0)) / (DOUBT * DIRECTIONS))
+    for k, inside in enumerate(reach):
+        likely[k][~inside] = 0
+    likely /= np.maximum(likely.sum(axis=0), 1e-6)
+    likely[likely < LEAST_GATE] = 0
+    return np.asarray(likely / np.maximum(likely.sum(axis=0), 1e-6), np.float32)
+
+
+def _gate_in(gate: FloatArray, box: Box, level: int) -> FloatArray:
+    """A gate of the pooled grid, interpolated in a box of the picture halved `level` times."""
+    x, y, w, h = box
+    step = 2.0**level / POOL
+    offset = ((2.0**level - 1) / 2 - (POOL - 1) / 2) / POOL
+    back = np.array([[step, 0, x * step + offset], [0, step, y * step + offset]])
+    return np.asarray(cv2.warpAffine(gate, back, (w, h), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE))
+
+
+def _active(gates: FloatArray, box: Box, level: int) -> list[int]:
+    x, y, w, h = (round(v * 2.0**level / POOL) for v in box)
+    part = gates[:, max(0, y - 2) : max(0, y) + h + 3, max(0, x - 2) : max(0, x) + w + 3]
+    return [k for k in range(len(gates)) if part[k].size and part[k].max() > 0]
+
+
+def _energy(luma: FloatArray, window: float) -> FloatArray:
+    lap = cv2.Laplacian(luma, cv2.CV_32F, borderType=cv2.BORDER_REPLICATE)
+    return np.asarray(cv2.GaussianBlur(lap * lap, (0, 0), window, borderType=cv2.BORDER_REPLICATE)) + np.float32(1e-7)
+
+
+def _bands(picture: FloatArray, octaves: int) -> list[FloatArray]:
+    out = []
+    for _ in range(octaves):
+        small = cv2.pyrDown(picture)
+        out.append(picture - cv2.pyrUp(small, dstsize=(picture.shape[1], picture.shape[0])))
+        picture = small
+    return [*out, picture]
+
+
+def _joined(bands: list[FloatArray]) -> FloatArray:
+    picture = bands[-1]
+    for band in bands[-2::-1]:
+        picture = cv2.pyrUp(picture, dstsize=(band.shape[1], band.shape[0])) + band
+    return picture
+
+
+def _painted(weights: dict[int, FloatArray], spare: dict[int, FloatArray], laid: Laid, strokes: Sequence[Stroke], box: Box, level: int) -> None:
+    """Apply mask strokes, in their order, to weights that sum to one."""
+    index = {name: k for k, name in enumerate(laid.names)}
+    for stroke in strokes:
+        if stroke.action == "draw" or stroke.frame not in index:
+            continue
+        cover = draw_stroke(stroke, box, level)
+        if cover is None:
+            continue
+        k = index[stroke.frame]
+        if stroke.action == "in":
+            for j in weights:
+                weights[j] = weights[j] * (1 - cover)
+            weights[k] = weights[k] + cover
+        else:
+            others = [j for j in weights if j != k]
+            if not others:
+                continue
+            freed = weights[k] * cover
+            total = sum((weights[j] + np.float32(1e-3) * spare[j] for j in others), np.zeros_like(freed))
+            weights[k] = weights[k] - freed
+            for j in others:
+                weights[j] = weights[j] + freed * (weights[j] + np.float32(1e-3) * spare[j]) / np.maximum(total, 1e-12)
+
+
+def weave_box(laid: Laid, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> tuple[FloatArray, dict[int, FloatArray]]:
+    """The weave (h, w, 3) in a box of the picture halved `level` times, and the masks (h, w) of frames in it.
+
+    `gates` (n, h/4, w/4) belong to the full size. The same box at any place gives the same pixels, up to
+    rounding, whichever larger box it is cut from. Masks sum to one.
+    """
+    octaves = int(weaving.seam)
+    unit = 1 << octaves
+    x, y, w, h = box
+    wide_x, wide_y = (x - MARGIN) // unit * unit, (y - MARGIN) // unit * unit
+    width = -(-(x + w + MARGIN - wide_x) // unit) * unit
+    height = -(-(y + h + MARGIN - wide_y) // unit) * unit
+    limit_w, limit_h = -(-laid.size[0] >> level), -(-laid.size[1] >> level)
+    x0, y0 = max(0, wide_x), max(0, wide_y)
+    wide: Box = (x0, y0, min(limit_w, wide_x + width) - x0, min(limit_h, wide_y + height) - y0)
+
+    touching = [s for s in strokes if s.action != "draw" and s.frame in laid.names and _meets(s.bounds(), wide, level)]
+    chosen = set(_active(gates, wide, level)) or {0}
+    for stroke in touching:
+        k = list(laid.names).index(stroke.frame)
+        chosen |= {j for j in (k - 1, k, k + 1) if 0 <= j < len(laid.names)}
+    pictures = {k: laid.read(k, level, wide) for k in sorted(chosen)}
+
+    raw, spare = {}, {}
+    window = max(0.6, weaving.detail * 0.5**level) if level else weaving.detail
+    for k, picture in pictures.items():
+        strength = _energy(root_luma(picture), window) ** np.float32(weaving.decision)
+        inside = _coverage(laid, k, level, wide)
+        spare[k] = strength * inside
+        raw[k] = strength * _gate_in(gates[k], wide, level) * inside
+    total = sum(raw.values(), np.zeros(next(iter(raw.values())).shape, np.float32))
+    fallback = sum(spare.values(), np.zeros_like(total))
+    empty = total < 1e-30
+    weights = {}
+    for k in raw:
+        share = raw[k] / np.maximum(total, 1e-30)
+        if empty.any():
+            share = np.where(empty, np.where(fallback > 0, spare[k] / np.maximum(fallback, 1e-30), 1.0 / len(raw)), share)
+        weights[k] = share.astype(np.float32)
+    if touching:
+        norm = np.maximum(fallback, 1e-30)
+        _painted(weights, {k: s / norm for k, s in spare.items()}, laid, touching, wide, level)
+
+    mixed: list[FloatArray] | None = None
+    for k, picture in pictures.items():
+        mask, parts = weights[k], []
+        for band in _bands(picture, octaves):
+            parts.append(band * mask[..., None])
+            mask = cv2.pyrDown(mask) if len(parts) <= octaves else mask
+        mixed = parts if mixed is None else [a + b for a, b in zip(mixed, parts, strict=True)]
+    assert mixed is not None
+    woven = _joined(mixed)
+    inner = np.s_[y - y0 : y - y0 + h, x - x0 : x - x0 + w]
+    picture = np.ascontiguousarray(woven[inner])
+    draw_from(picture, laid, strokes, box, level)
+    return picture, {k: np.ascontiguousarray(m[inner]) for k, m in weights.items()}
+
+
+def _coverage(laid: Laid, k: int, level: int, box: Box) -> FloatArray:
+    size = (-(-laid.size[0] >> level), -(-laid.size[1] >> level))
+    return coverage(size, scaled_fit(laid.fits[k], level), box).astype(np.float32)
+
+
+def _meets(bounds: Box, box: Box, level: int) -> bool:
+    x, y, w, h = (v << level for v in box)
+    return bounds[0] < x + w and bounds[0] + bounds[2] > x and bounds[1] < y + h and bounds[1] + bounds[3] > y
+
+
+def draw_from(picture: FloatArray, laid: Laid, strokes: Sequence[Stroke], box: Box, level: int) -> None:
+    """Lay pixels of chosen frames over the weave, in place, where draw strokes say so, in their order."""
+    index = {name: k for k, name in enumerate(laid.names)}
+    for stroke in strokes:
+        if stroke.action != "draw" or stroke.frame not in index or not _meets(stroke.bounds(), box, level):
+            continue
+        cover = draw_stroke(stroke, box, level)
+        if cover is None:
+            continue
+        k = index[stroke.frame]
+        cover = (cover * _coverage(laid, k, level, box))[..., None]
+        picture += (laid.read(k, level, box) - picture) * cover

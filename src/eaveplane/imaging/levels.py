@@ -1,0 +1,89 @@
+"""Pictures kept on disk at full and at halved sizes, of which any box can be read without the rest."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from .colour import FloatArray
+
+Box = tuple[int, int, int, int]
+"""x, y, width, height in pixels of the level meant."""
+SMALLEST = 512
+
+
+def level_sizes(width: int, height: int) -> list[tuple[int, int]]:
+    """Sizes (w, h) of the full picture and of its halvings, down to the first that fits into SMALLEST."""
+    sizes = [(width, height)]
+    while max(sizes[-1]) > SMALLEST:
+        sizes.append((-(-sizes[-1][0] // 2), -(-sizes[-1][1] // 2)))
+    return sizes
+
+
+def scaled_box(box: Box, level: int) -> Box:
+    """The box of a level that covers a box of the full size."""
+    x, y, w, h = box
+    x0, y0 = x >> level, y >> level
+    return x0, y0, -(-(x + w) >> level) - x0, -(-(y + h) >> level) - y0
+
+
+class Levels:
+    """A folder with `0.bin`, `1.bin`, … in rows of (height, width, channels), and their shapes in `levels.json`."""
+
+    def __init__(self, folder: Path) -> None:
+        facts = json.loads((folder / "levels.json").read_text())
+        self.folder = folder
+        self.dtype = np.dtype(facts["dtype"])
+        self.sizes: list[tuple[int, int]] = [(w, h) for w, h in facts["sizes"]]
+        self.channels: int = facts["channels"]
+        self.stored: int = facts["stored"]
+
+    @classmethod
+    def create(cls, folder: Path, width: int, height: int, channels: int, dtype: str, full_only: bool = False) -> Levels:
+        """Make room for a picture; `full_only` keeps no halved sizes. Files are sparse until written."""
+        folder.mkdir(parents=True, exist_ok=True)
+        sizes = level_sizes(width, height)
+        stored = 1 if full_only else len(sizes)
+        facts = {"dtype": dtype, "sizes": sizes, "channels": channels, "stored": stored}
+        for level, (w, h) in enumerate(sizes[:stored]):
+            with (folder / f"{level}.bin").open("wb") as file:
+                file.truncate(w * h * channels * np.dtype(dtype).itemsize)
+        (folder / "levels.json").write_text(json.dumps(facts))
+        return cls(folder)
+
+    def _map(self, level: int, mode: str) -> NDArray[np.generic]:
+        width, height = self.sizes[level]
+        return np.memmap(self.folder / f"{level}.bin", self.dtype, mode, shape=(height, width, self.channels))  # type: ignore[call-overload,no-any-return]
+
+    def read(self, level: int, box: Box) -> NDArray[np.generic]:
+        """A copy of a box (h, w, channels); the box must lie inside. The file is not kept mapped."""
+        x, y, w, h = box
+        return np.array(self._map(level, "r")[y : y + h, x : x + w])
+
+    def write(self, level: int, x: int, y: int, piece: NDArray[np.generic]) -> None:
+        """Put a piece (h, w, channels) at (x, y)."""
+        mapped = self._map(level, "r+")
+        mapped[y : y + piece.shape[0], x : x + piece.shape[1]] = piece
+
+    def halve_into_levels(self, box: Box | None = None) -> None:
+        """Bring the halved sizes up to date with the full one, everywhere or where `box` of the full size changed."""
+        width, height = self.sizes[0]
+        x, y, w, h = box or (0, 0, width, height)
+        x1, y1 = x + w, y + h
+        for level in range(1, self.stored):
+            above, below = self._map(level - 1, "r"), self._map(level, "r+")
+            x, y, x1, y1 = x // 2, y // 2, min(-(-x1 // 2), self.sizes[level][0]), min(-(-y1 // 2), self.sizes[level][1])
+            for top in range(y, y1, 512):
+                bottom = min(top + 512, y1)
+                part = np.array(above[2 * top : 2 * bottom, 2 * x : 2 * x1])
+                part = np.pad(part, ((0, part.shape[0] % 2), (0, part.shape[1] % 2), (0, 0)), mode="edge")
+                small = cv2.resize(part, (part.shape[1] // 2, part.shape[0] // 2), interpolation=cv2.INTER_AREA)
+                below[top:bottom, x:x1] = small.reshape(bottom - top, x1 - x, self.channels)
+
+    def whole(self, level: int) -> FloatArray:
+        """All of a level."""
+        return self.read(level, (0, 0, *self.sizes[level]))  # type: ignore[return-value]

@@ -1,0 +1,120 @@
+"""From codes to light and back, compiled; and the perceptual encoding in which pictures are woven.
+
+Weaving works on the signed square root of linear light: steps in it are about equally visible and photon
+noise is equally strong everywhere in it (Anscombe 1948).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from .colour import LUMA, FloatArray
+from .icc import STEPS, Encoding
+from .rows import by_rows
+
+ROOT_STEPS = 16384
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _light(codes: np.ndarray, curves: np.ndarray, m: np.ndarray, scale: int, root: bool, out: np.ndarray) -> None:
+    for j in range(codes.shape[0]):
+        for i in range(codes.shape[1]):
+            a = curves[0, codes[j, i, 0] * scale]
+            b = curves[1, codes[j, i, 1] * scale]
+            c = curves[2, codes[j, i, 2] * scale]
+            for k in range(3):
+                v = m[k, 0] * a + m[k, 1] * b + m[k, 2] * c
+                if root:
+                    v = np.sqrt(v) if v >= 0 else -np.sqrt(-v)
+                out[j, i, k] = v
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _codes(root: np.ndarray, m: np.ndarray, tables: np.ndarray, out: np.ndarray) -> None:
+    top = np.float32(tables.shape[1] - 1)
+    for j in range(root.shape[0]):
+        for i in range(root.shape[1]):
+            a, b, c = root[j, i, 0], root[j, i, 1], root[j, i, 2]
+            a, b, c = a * abs(a), b * abs(b), c * abs(c)
+            for k in range(3):
+                v = m[k, 0] * a + m[k, 1] * b + m[k, 2] * c
+                # the tables are spaced by the square root of light, where encodings are nearly straight
+                t = min(np.sqrt(max(v, np.float32(0.0))), np.float32(1.0)) * top
+                n = min(int(t), tables.shape[1] - 2)
+                f = t - n
+                out[j, i, k] = np.uint16(tables[k, n] + (tables[k, n + 1] - tables[k, n]) * f + np.float32(0.5))
+
+
+def to_light(codes: NDArray[np.uint8] | NDArray[np.uint16], encoding: Encoding, gain: tuple[float, float, float] = (1, 1, 1)) -> FloatArray:
+    """Linear Rec. 2020 light (h, w, 3) of codes (h, w, 3); `gain` multiplies its channels."""
+    return _decode(codes, encoding, gain, False)
+
+
+def to_root(codes: NDArray[np.uint8] | NDArray[np.uint16], encoding: Encoding, gain: tuple[float, float, float] = (1, 1, 1)) -> FloatArray:
+    """The signed square root of `to_light`."""
+    return _decode(codes, encoding, gain, True)
+
+
+def _decode(codes: NDArray[np.uint8] | NDArray[np.uint16], encoding: Encoding, gain: tuple[float, float, float], root: bool) -> FloatArray:
+    matrix = (np.asarray(gain)[:, None] * encoding.to_work).astype(np.float32)
+    out = np.empty(codes.shape, np.float32)
+    curves, scale = _curves32(encoding), 257 if codes.dtype == np.uint8 else 1
+    by_rows(lambda a, b: _light(codes[a:b], curves, matrix, scale, root, out[a:b]), *codes.shape[:2])
+    return out
+
+
+_KEPT: dict[int, tuple[Encoding, FloatArray]] = {}
+
+
+def _curves32(encoding: Encoding) -> FloatArray:
+    kept = _KEPT.get(id(encoding.curves))
+    if kept is None:
+        if len(_KEPT) > 16:
+            _KEPT.clear()
+        kept = _KEPT[id(encoding.curves)] = (encoding, encoding.curves.astype(np.float32))
+    return kept[1]
+
+
+def root_of(light: FloatArray) -> FloatArray:
+    """Signed square root, any shape."""
+    return np.copysign(np.sqrt(np.abs(light)), light)
+
+
+def light_of(root: FloatArray) -> FloatArray:
+    """The inverse of `root_of`."""
+    return root * np.abs(root)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _luma(root: np.ndarray, weights: np.ndarray, out: np.ndarray) -> None:
+    for j in range(root.shape[0]):
+        for i in range(root.shape[1]):
+            total = np.float32(0.0)
+            for c in range(3):
+                total += weights[c] * root[j, i, c] * abs(root[j, i, c])
+            out[j, i] = np.sqrt(max(total, np.float32(0.0)))
+
+
+def root_luma(root: FloatArray) -> FloatArray:
+    """Square root of luminance (h, w) of a picture in the weaving encoding (h, w, 3)."""
+    out = np.empty(root.shape[:2], np.float32)
+    by_rows(lambda a, b: _luma(root[a:b], LUMA, out[a:b]), *out.shape)
+    return out
+
+
+def inverse_tables(encoding: Encoding) -> FloatArray:
+    """(3, ROOT_STEPS + 1): codes 0..65535 for light whose square root runs evenly over 0..1."""
+    light = np.linspace(0, 1, ROOT_STEPS + 1) ** 2
+    codes = np.arange(STEPS, dtype=np.float64)
+    return np.stack([np.interp(light, curve, codes) for curve in encoding.curves]).astype(np.float32)
+
+
+def to_codes(root: FloatArray, encoding: Encoding) -> NDArray[np.uint16]:
+    """Codes (h, w, 3) of a picture in the weaving encoding, for a given encoding; clipped to its range."""
+    matrix = np.linalg.inv(encoding.to_work).astype(np.float32)
+    out = np.empty(root.shape, np.uint16)
+    tables = inverse_tables(encoding)
+    by_rows(lambda a, b: _codes(root[a:b], matrix, tables, out[a:b]), *root.shape[:2])
+    return out

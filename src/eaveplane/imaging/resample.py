@@ -1,0 +1,132 @@
+"""Resampling a picture under a homography, and area averages for smaller renditions."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from .colour import FloatArray
+from .rows import by_rows
+
+PHASES = 1024
+TAPS = 6
+
+
+def _lanczos_table() -> FloatArray:
+    """Weights (PHASES + 1, 6) of the Lanczos kernel with three lobes, each row summing to one."""
+    offsets = np.arange(-2, 4)[None, :] - (np.arange(PHASES + 1) / PHASES)[:, None]
+    weights = np.sinc(offsets) * np.sinc(offsets / 3)
+    return (weights / weights.sum(axis=1, keepdims=True)).astype(np.float32)
+
+
+_TABLE = _lanczos_table()
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _warp(source: np.ndarray, back: np.ndarray, x0: int, y0: int, out: np.ndarray, table: np.ndarray, edge: bool) -> None:
+    height, width, channels = source.shape
+    total = np.empty(channels, np.float32)
+    for j in range(out.shape[0]):
+        for i in range(out.shape[1]):
+            x, y = float(i + x0), float(j + y0)
+            w = back[2, 0] * x + back[2, 1] * y + back[2, 2]
+            sx = (back[0, 0] * x + back[0, 1] * y + back[0, 2]) / w
+            sy = (back[1, 0] * x + back[1, 1] * y + back[1, 2]) / w
+            if edge:
+                sx, sy = min(max(sx, 0.0), width - 1.0), min(max(sy, 0.0), height - 1.0)
+            elif not (sx > -1.0 and sy > -1.0 and sx < width and sy < height):
+                for c in range(channels):
+                    out[j, i, c] = 0.0
+                continue
+            # rounded to the table's grid before it is split, so that whole pixels come through untouched
+            qx, qy = int(np.floor(sx * PHASES + 0.5)), int(np.floor(sy * PHASES + 0.5))
+            ix, iy = qx // PHASES, qy // PHASES
+            px, py = qx - ix * PHASES, qy - iy * PHASES
+            for c in range(channels):
+                total[c] = 0.0
+            if ix >= 2 and iy >= 2 and ix < width - 3 and iy < height - 3:
+                for b in range(TAPS):
+                    wy = table[py, b]
+                    row = iy + b - 2
+                    if channels == 3:
+                        r0, r1, r2 = np.float32(0), np.float32(0), np.float32(0)
+                        for a in range(TAPS):
+                            wx = table[px, a]
+                            r0 += wx * source[row, ix + a - 2, 0]
+                            r1 += wx * source[row, ix + a - 2, 1]
+                            r2 += wx * source[row, ix + a - 2, 2]
+                        total[0] += wy * r0
+                        total[1] += wy * r1
+                        total[2] += wy * r2
+                    else:
+                        for a in range(TAPS):
+                            wxy = wy * table[px, a]
+                            for c in range(channels):
+                                total[c] += wxy * source[row, ix + a - 2, c]
+            else:
+                for b in range(TAPS):
+                    row = min(max(iy + b - 2, 0), height - 1)
+                    for a in range(TAPS):
+                        col = min(max(ix + a - 2, 0), width - 1)
+                        wxy = table[py, b] * table[px, a]
+                        for c in range(channels):
+                            total[c] += wxy * source[row, col, c]
+            for c in range(channels):
+                out[j, i, c] = total[c]
+
+
+def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int, int, int], repeat_edge: bool = False) -> FloatArray:
+    """Resample `source` (h, w) or (h, w, c) under a homography, Lanczos with three lobes (Duchon 1979).
+
+    `to_target` (3, 3) takes a source pixel to the target grid; `box` = (x, y, w, h) is the part of the target
+    grid that is wanted. Beyond the source the result is 0, or the nearest edge pixel with `repeat_edge`.
+    """
+    x, y, width, height = box
+    planes = source if source.ndim == 3 else source[..., None]
+    out = np.empty((height, width, planes.shape[2]), np.float32)
+    planes = np.ascontiguousarray(planes, np.float32)
+    back = np.linalg.inv(to_target)
+    by_rows(lambda a, b: _warp(planes, back, x, y + a, out[a:b], _TABLE, repeat_edge), height, width)
+    return out if source.ndim == 3 else out[..., 0]
+
+
+def coverage(size: tuple[int, int], to_target: NDArray[np.float64], box: tuple[int, int, int, int]) -> NDArray[np.bool_]:
+    """Where the target box (x, y, w, h) is covered by a source of `size` (width, height) under `to_target`: (h, w)."""
+    x, y, width, height = box
+    back = np.linalg.inv(to_target)
+    xs, ys = np.arange(x, x + width)[None, :], np.arange(y, y + height)[:, None]
+    w = back[2, 0] * xs + back[2, 1] * ys + back[2, 2]
+    sx = (back[0, 0] * xs + back[0, 1] * ys + back[0, 2]) / w
+    sy = (back[1, 0] * xs + back[1, 1] * ys + back[1, 2]) / w
+    slack = 1e-6
+    inside: NDArray[np.bool_] = (sx >= -slack) & (sy >= -slack) & (sx <= size[0] - 1 + slack) & (sy <= size[1] - 1 + slack)
+    return inside
+
+
+def source_box(box: tuple[int, int, int, int], to_target: NDArray[np.float64], size: tuple[int, int]) -> tuple[int, int, int, int]:
+    """The part (x, y, w, h) of a source of `size` (width, height) that `warp` needs for a target box; may be empty."""
+    x, y, w, h = box
+    corners = np.array([[x, y], [x + w, y], [x, y + h], [x + w, y + h]], dtype=np.float64)
+    there = cv2.perspectiveTransform(corners[:, None, :], np.linalg.inv(to_target))[:, 0]
+    low, high = np.floor(there.min(axis=0)) - TAPS, np.ceil(there.max(axis=0)) + TAPS
+    x0, y0 = (int(v) for v in np.clip(low, 0, size))
+    x1, y1 = (int(v) for v in np.clip(high, 0, size))
+    return x0, y0, max(0, x1 - x0), max(0, y1 - y0)
+
+
+def halve(picture: FloatArray) -> FloatArray:
+    """Half the size by averaging 2×2 pixels; an odd last row or column is averaged with itself."""
+    height, width = picture.shape[:2]
+    if height % 2 or width % 2:
+        picture = cv2.copyMakeBorder(picture, 0, height % 2, 0, width % 2, cv2.BORDER_REPLICATE)
+    return cv2.resize(picture, (picture.shape[1] // 2, picture.shape[0] // 2), interpolation=cv2.INTER_AREA)
+
+
+def scaled_fit(fit: NDArray[np.float64], level: int) -> NDArray[np.float64]:
+    """A fit between pixel grids, for both pictures halved `level` times (pixel centres at integers)."""
+    s = 2.0**level
+    up = np.array([[s, 0, (s - 1) / 2], [0, s, (s - 1) / 2], [0, 0, 1]])
+    scaled: NDArray[np.float64] = np.linalg.inv(up) @ fit @ up
+    return scaled / scaled[2, 2]

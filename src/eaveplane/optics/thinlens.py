@@ -1,0 +1,38 @@
+"""The thin lens: blur circles, hyperfocal distance and the change of picture scale with focus.
+
+Textbook relations (e.g. S. F. Ray, Applied Photographic Optics, 3rd ed., 2002, chapters 4 and 22).
+Lengths are metres unless a name says otherwise.
+"""
+
+from __future__ import annotations
+
+import math
+
+
+def blur_diameter(focal_mm: float, f_number: float, focus_m: float, distance_m: float) -> float:
+    """Diameter on the sensor, in mm, of the blur circle of a point.
+
+    `focus_m` and `distance_m` are measured from the lens and may be `math.inf`.
+    Raises ValueError where either is not beyond the focal length.
+    """
+    f = focal_mm / 1000
+    if focus_m <= f or distance_m <= f:
+        raise ValueError("focus and distance must be beyond the focal length")
+    aperture = f / f_number
+    dioptres = abs(1 / focus_m - 1 / distance_m)
+    reach = f if math.isinf(focus_m) else f * focus_m / (focus_m - f)
+    return 1000 * aperture * reach * dioptres
+
+
+def hyperfocal(focal_mm: float, f_number: float, blur_mm: float) -> float:
+    """Focus distance in metres at which infinity is blurred by just `blur_mm`; more than one focal length."""
+    return (focal_mm**2 / (f_number * blur_mm) + focal_mm) / 1000
+
+
+def even_focus_steps(nearest_m: float, farthest_m: float, count: int) -> list[float]:
+    """Focus distances from near to far, evenly spaced in dioptres, in which blur grows evenly."""
+    if count == 1:
+        return [nearest_m]
+    near, far = 1 / nearest_m, (0.0 if math.isinf(farthest_m) else 1 / farthest_m)
+    steps = [near + (far - near) * i / (count - 1) for i in range(count)]
+    return [math.inf if d <= 1e-9 else 1 / d for d in steps]
