@@ -63,24 +63,51 @@ def luminance(light: FloatArray) -> FloatArray:
     return light @ LUMA
 
 
-def planckian_white(kelvin: float) -> NDArray[np.float64]:
-    """XYZ of daylight (4000 K and warmer than 25000 K) or of a black body below, blended around 4000 K.
+def _uv(xyz: NDArray[np.float64]) -> NDArray[np.float64]:
+    x, y, z = xyz
+    return np.array([4 * x, 6 * y]) / (x + 15 * y + 3 * z)
 
-    CIE daylight locus (CIE 15:2004) and Kim et al. 2002 for the Planckian locus. Range 2000..25000 K.
-    """
-    t = float(np.clip(kelvin, 2000, 25000))
-    if t < 7000:
-        day_x = -4.6070e9 / t**3 + 2.9678e6 / t**2 + 0.09911e3 / t + 0.244063
+
+def _locus(kelvin: float) -> NDArray[np.float64]:
+    """XYZ of daylight from 4000 K upwards (CIE 15), of a black body below 3500 K (Kim 2002), mixed between."""
+    t = float(np.clip(kelvin, 1667, 25000))
+    d = max(t, 4000.0)
+    if d < 7000:
+        x = -4.6070e9 / d**3 + 2.9678e6 / d**2 + 99.11 / d + 0.244063
     else:
-        day_x = -2.0064e9 / t**3 + 1.9018e6 / t**2 + 0.24748e3 / t + 0.237040
-    day_y = -3.0 * day_x**2 + 2.870 * day_x - 0.275
-    if t < 4000:
-        px = -0.2661239e9 / t**3 - 0.2343589e6 / t**2 + 0.8776956e3 / t + 0.179910
-        if t < 2222:
-            py = -1.1063814 * px**3 - 1.34811020 * px**2 + 2.18555832 * px - 0.20219683
-        else:
-            py = -0.9549476 * px**3 - 1.37418593 * px**2 + 2.09137015 * px - 0.16748867
-    else:
-        px, py = day_x, day_y
-    mix = float(np.clip((t - 3500) / 500, 0, 1))
-    return white_xyz((px + (day_x - px) * mix, py + (day_y - py) * mix)) if t < 4000 else white_xyz((day_x, day_y))
+        x = -2.0064e9 / d**3 + 1.9018e6 / d**2 + 247.48 / d + 0.237040
+    day = white_xyz((x, -3.0 * x**2 + 2.870 * x - 0.275))
+    if t >= 4000:
+        return day
+    x = -0.2661239e9 / t**3 - 0.2343589e6 / t**2 + 877.6956 / t + 0.179910
+    cubic = (-1.1063814, -1.34811020, 2.18555832, -0.20219683) if t < 2222 else (-0.9549476, -1.37418593, 2.09137015, -0.16748867)
+    black = white_xyz((x, float(np.polyval(cubic, x))))
+    mix = max(0.0, (t - 3500) / 500)
+    return black + (day - black) * mix
+
+
+TINT_STEP = 1 / 3000
+"""Distance from the locus in CIE 1960 (u, v) of one unit of tint."""
+
+
+def white_of(kelvin: float, tint: float) -> NDArray[np.float64]:
+    """XYZ (Y = 1) of a light by its temperature, 1667 to 25000 K, and tint, positive towards green."""
+    u, v = _uv(_locus(kelvin))
+    du, dv = _uv(_locus(kelvin * 1.01)) - _uv(_locus(kelvin * 0.99))
+    length = float(np.hypot(du, dv))
+    # hotter is towards smaller u; green lies on the side of larger v
+    u, v = u + tint * TINT_STEP * dv / length, v - tint * TINT_STEP * du / length
+    x, y = 3 * u / (2 * u - 8 * v + 4), 2 * v / (2 * u - 8 * v + 4)
+    return white_xyz((x, y))
+
+
+def temperature_of(xyz: NDArray[np.float64]) -> tuple[float, float]:
+    """Temperature in kelvin and tint of a light, the inverse of `white_of`; the nearest light it can name."""
+    mired = np.linspace(40, 590, 1101)
+    target = _uv(xyz)
+    places = np.array([_uv(_locus(1e6 / m)) for m in mired])
+    k = int(np.argmin(((places - target) ** 2).sum(axis=1)))
+    kelvin = 1e6 / mired[k]
+    (du, dv), off = _uv(_locus(kelvin * 1.01)) - _uv(_locus(kelvin * 0.99)), target - places[k]
+    length = float(np.hypot(du, dv))
+    return float(kelvin), float((off[0] * dv - off[1] * du) / length / TINT_STEP)

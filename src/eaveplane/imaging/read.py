@@ -13,7 +13,7 @@ import tifffile
 from numpy.typing import NDArray
 from PIL import Image
 
-from .colour import WORK_FROM_SRGB
+from .colour import D65_XY, WORK_FROM_SRGB, XYZ_FROM_WORK, temperature_of, white_xyz
 from .errors import PictureError
 from .exif import Metadata, read_metadata
 from .icc import Encoding, NotAMatrixProfile, linear_encoding, read_profile, standard_encoding
@@ -27,17 +27,22 @@ LONGEST_SIDE = 60_000
 Image.MAX_IMAGE_PIXELS = MOST_PIXELS
 
 
+DAYLIGHT = (6504.0, 0.0)
+
+
 @dataclass(frozen=True, eq=False)
 class Picture:
     """`codes` (height, width, 3), uint8 or uint16, upright; `encoding` says what light they are.
 
-    `raw` tells that the codes are scene-linear camera channels under the as-shot white balance.
+    `raw` tells that the codes are scene-linear camera channels under the as-shot white balance, `shot` of which
+    light that is: temperature in kelvin and tint.
     """
 
     codes: NDArray[np.uint8] | NDArray[np.uint16]
     encoding: Encoding
     meta: Metadata
     raw: bool
+    shot: tuple[float, float] = DAYLIGHT
 
 
 @dataclass(frozen=True)
@@ -160,11 +165,24 @@ def _read_raw(path: Path, meta: Metadata) -> Picture:
             highlight_mode=rawpy.HighlightMode.Clip,
         )
         to_srgb = np.asarray(raw.color_matrix, np.float64)[:, :3]
+        daylight, camera = list(raw.daylight_whitebalance), list(raw.camera_whitebalance)
     if codes.ndim != 3 or codes.shape[2] != 3:
         raise PictureError(path, "does not have three colours.", "Convert it to TIFF first.")
     if abs(np.linalg.det(to_srgb)) < 1e-6:
         to_srgb = np.eye(3)
-    return Picture(codes, linear_encoding(WORK_FROM_SRGB @ to_srgb), meta, raw=True)
+    to_work = WORK_FROM_SRGB @ to_srgb
+    return Picture(codes, linear_encoding(to_work), meta, raw=True, shot=_as_shot(to_work, daylight, camera))
+
+
+def _as_shot(to_work: NDArray[np.float64], daylight: list[float], camera: list[float]) -> tuple[float, float]:
+    """Temperature and tint of a raw file's white balance, from its multipliers for daylight and for this shot."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        ratio = np.array(daylight[:3]) / np.array(camera[:3])
+        seen = XYZ_FROM_WORK @ to_work @ (ratio / ratio[1])
+        seen /= seen[1]
+    if not np.isfinite(seen).all() or (seen <= 0).any() or np.allclose(seen, white_xyz(D65_XY), rtol=2e-3):
+        return DAYLIGHT
+    return temperature_of(seen)
 
 
 def _encoding(path: Path, profile: bytes | None, codes: NDArray[np.uint16]) -> tuple[NDArray[np.uint16], Encoding]:

@@ -106,14 +106,15 @@ def coverage(size: tuple[int, int], to_target: NDArray[np.float64], box: tuple[i
 
 
 def source_box(box: tuple[int, int, int, int], to_target: NDArray[np.float64], size: tuple[int, int]) -> tuple[int, int, int, int]:
-    """The part (x, y, w, h) of a source of `size` (width, height) that `warp` needs for a target box; may be empty."""
+    """The part (x, y, w, h) of a source of `size` (width, height) that `warp` needs for a target box; never empty."""
     x, y, w, h = box
     corners = np.array([[x, y], [x + w, y], [x, y + h], [x + w, y + h]], dtype=np.float64)
     there = cv2.perspectiveTransform(corners[:, None, :], np.linalg.inv(to_target))[:, 0]
     low, high = np.floor(there.min(axis=0)) - TAPS, np.ceil(there.max(axis=0)) + TAPS
-    x0, y0 = (int(v) for v in np.clip(low, 0, size))
-    x1, y1 = (int(v) for v in np.clip(high, 0, size))
-    return x0, y0, max(0, x1 - x0), max(0, y1 - y0)
+    last = np.array(size) - 1
+    x0, y0 = (int(v) for v in np.clip(low, 0, last))
+    x1, y1 = (int(v) for v in np.clip(high, 0, last))
+    return x0, y0, x1 - x0 + 1, y1 - y0 + 1
 
 
 def halve(picture: FloatArray) -> FloatArray:

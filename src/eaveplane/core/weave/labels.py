@@ -85,13 +85,14 @@ def _sweep_rows(cost: np.ndarray, soft: np.ndarray, step: float, jump: float, to
                     total[k, y, x] += now[k]
 
 
-def aggregate(cost: FloatArray, guide: FloatArray) -> FloatArray:
+def aggregate(cost: FloatArray, guide: FloatArray, quiet: float) -> FloatArray:
     """Costs (n, h, w) gathered along rows and columns (semi-global matching, Hirschmüller 2008).
 
-    Borders between frames are cheaper where the picture `guide` (h, w, square root of luminance) has edges.
+    Borders between frames cost `quiet` times the usual penalties, and less where the picture `guide` (h, w,
+    square root of luminance) has edges.
     """
     slope = cv2.GaussianBlur(np.hypot(cv2.Sobel(guide, cv2.CV_32F, 1, 0), cv2.Sobel(guide, cv2.CV_32F, 0, 1)), (0, 0), 0.7)
-    soft = (0.15 + 0.85 * np.exp(-((slope / 0.08) ** 2))).astype(np.float32)
+    soft = (quiet * (0.15 + 0.85 * np.exp(-((slope / 0.08) ** 2)))).astype(np.float32)
     return _swept(cost, soft) + _swept(np.ascontiguousarray(cost.transpose(0, 2, 1)), np.ascontiguousarray(soft.T)).transpose(0, 2, 1)
 
 

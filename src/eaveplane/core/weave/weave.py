@@ -189,8 +189,15 @@ def _coverage(laid: Laid, k: int, level: int, box: Box) -> FloatArray:
 
 
 def _meets(bounds: Box, box: Box, level: int) -> bool:
-    x, y, w, h = (v << level for v in box)
+    x, y, w, h = (v * 2**level for v in box)
     return bounds[0] < x + w and bounds[0] + bounds[2] > x and bounds[1] < y + h and bounds[1] + bounds[3] > y
+
+
+def touches(strokes: Sequence[Stroke], box: Box, level: int) -> bool:
+    """Whether any stroke changes something in a box of the picture halved `level` times."""
+    x, y, w, h = box
+    wide = (x - MARGIN, y - MARGIN, w + 2 * MARGIN, h + 2 * MARGIN)
+    return any(_meets(stroke.bounds(), wide, level) for stroke in strokes)
 
 
 def draw_from(picture: FloatArray, laid: Laid, strokes: Sequence[Stroke], box: Box, level: int) -> None:

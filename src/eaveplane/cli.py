@@ -1,0 +1,230 @@
+"""The job without a page: `eaveplane COMMAND --help`."""
+
+from __future__ import annotations
+
+import json
+import resource
+import sys
+import tempfile
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import click
+import numpy as np
+
+from .core.even.look import NEUTRAL, RAW_LOOK
+from .core.parameter import controls
+from .core.weave.weave import Weaving
+from .imaging.errors import PictureError
+from .imaging.rows import CORES
+from .imaging.write import SUFFIXES, put_in_place
+from .pipeline import scene, steps
+from .pipeline.cache import Cache, hash_file
+from .recipe import FrameChoice, Recipe, read_recipe
+
+DONE, WRONG_CALL, BAD_INPUT, DOUBTFUL = 0, 2, 3, 4
+
+
+class Progress:
+    """A bar on a terminal, plain lines otherwise; on standard error."""
+
+    def __init__(self) -> None:
+        self.terminal, self.last = sys.stderr.isatty(), ""
+
+    def __call__(self, what: str, share: float) -> None:
+        if self.terminal:
+            filled = int(30 * share)
+            click.echo(f"\r{what:<22} [{'#' * filled}{' ' * (30 - filled)}] {share:4.0%}", err=True, nl=share >= 1)
+        elif what != self.last:
+            click.echo(f"{what} …", err=True)
+        self.last = what
+
+
+def _stop(message: str, code: int) -> None:
+    click.echo(message, err=True)
+    sys.exit(code)
+
+
+def weaving_options(command: Any) -> Any:
+    """An option for every parameter of weaving, made from its definition."""
+    for control in reversed(controls(Weaving)):
+        text = f"{control.help} {control.low:g} to {control.high:g} {control.unit}, default {control.default:g}."
+        command = click.option(f"--{control.name.replace('_', '-')}", control.name, type=click.FloatRange(control.low, control.high), default=None, help=text)(command)
+    return command
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(package_name="eaveplane")
+def main() -> None:
+    """Weave focus stacks of landscapes into pictures that are sharp throughout."""
+
+
+@main.command()
+@click.argument("frames", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FRAME...")
+@click.option("--out", type=click.Path(path_type=Path), required=True, help="Where the picture goes: .tif (16 bits), .png (16 bits) or .jpg.")
+@click.option("--report", type=click.Path(path_type=Path), help="Write what was done and found as JSON.")
+@click.option("--develop", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help="auto: the look of --recipe, else the default look for raw files and none for others. none: colours as they came.")
+@click.option("--canvas", type=click.Choice(["common", "reference"]), default=None, help="common (default): the common area at the frame's aspect ratio. reference: the reference frame's full pixel grid.")
+@click.option("--reference", default="auto", show_default=True, help="auto, or the number of a frame, counted from 0 in the order given.")
+@click.option("--even-out", type=click.Choice(["on", "off"]), default=None, help="Remove measured exposure and colour drift between frames; default on.")
+@click.option("--leave-out", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help="auto: set aside frames without a part of their own and frames that do not fit.")
+@click.option("--recipe", "recipe_file", type=click.Path(path_type=Path), help="Take the decisions from this recipe.")
+@click.option("--save-recipe", type=click.Path(path_type=Path), help="Write the decisions as a recipe.")
+@click.option("--force", is_flag=True, help="Replace files that stand where results go.")
+@weaving_options
+def stack(
+    frames: tuple[Path, ...],
+    out: Path,
+    report: Path | None,
+    develop: str,
+    canvas: str | None,
+    reference: str,
+    even_out: str | None,
+    leave_out: str,
+    recipe_file: Path | None,
+    save_recipe: Path | None,
+    force: bool,
+    **weaving: float | None,
+) -> None:
+    """Weave frames of one scene, in any order, into one finished picture."""
+    started = time.monotonic()
+    if reference != "auto" and not (reference.isdigit() and int(reference) < len(frames)):
+        raise click.BadParameter(f"it is auto or a number from 0 to {len(frames) - 1}.", param_hint="--reference")
+    if out.suffix.lower() not in SUFFIXES:
+        raise click.BadParameter(f"{out.name}: results are written as .tif, .png or .jpg.", param_hint="--out")
+    for file in (out, report, save_recipe):
+        if file and file.exists() and not force:
+            raise click.BadParameter(f"{file} stands there already. Choose another name, or replace it with --force.")
+        if file and not file.absolute().parent.is_dir():
+            raise click.BadParameter(f"{file.absolute().parent} is not a folder. Make it first.")
+        if file and any(file.exists() and f.exists() and file.samefile(f) for f in frames):
+            raise click.BadParameter(f"{file} is one of the frames; originals are never touched.")
+    try:
+        recipe = read_recipe(recipe_file) if recipe_file else Recipe()
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint="--recipe") from error
+    if reference == "auto" and not recipe_file:
+        recipe = recipe.model_copy(update={"reference": ""})
+    chosen: dict[str, Any] = {"weaving": recipe.weaving.model_copy(update={k: v for k, v in weaving.items() if v is not None})}
+    if canvas:
+        chosen["canvas"] = canvas
+    if even_out:
+        chosen["even_out"] = even_out == "on"
+    recipe = recipe.model_copy(update=chosen)
+    progress = Progress()
+    with tempfile.TemporaryDirectory(prefix="eaveplane-") as scratch, ThreadPoolExecutor(CORES) as pool:
+        cache = Cache(Path(scratch) / "cache")
+        runner = scene.Runner(pool, Path(scratch) / "tickets", progress)
+        try:
+            result = _stack(frames, out, develop, reference, leave_out, recipe, bool(recipe_file), force, cache, runner)
+        except PictureError as error:
+            _stop(str(error), BAD_INPUT)
+        except FileExistsError as error:
+            _stop(f"{error} stands there already. Choose another name, or replace it with --force.", WRONG_CALL)
+    used, facts, warned = result
+    facts["seconds"]["total"] = time.monotonic() - started
+    facts["peak_bytes"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+    if save_recipe:
+        put_in_place(save_recipe, lambda part: part.write_text(used.to_json()) and None, force)
+    if report:
+        put_in_place(report, lambda part: part.write_text(json.dumps(facts, indent=1)) and None, force)
+    for line in warned:
+        click.echo(line, err=True)
+    sys.exit(DOUBTFUL if warned else DONE)
+
+
+def _stack(
+    frames: tuple[Path, ...], out: Path, develop: str, reference: str, leave_out: str, recipe: Recipe, from_file: bool, force: bool, cache: Cache, runner: scene.Runner
+) -> tuple[Recipe, dict[str, Any], list[str]]:
+    """Do it; the recipe that was carried out, the report, and what should not be trusted."""
+    clock = [time.monotonic()]
+    files = []
+    for path in frames:
+        if not path.is_file():
+            raise PictureError(path, "is not there.", "Check the name.")
+        file = scene.File(path, hash_file(path))
+        if all(file.sha256 != f.sha256 for f in files):
+            files.append(file)
+    analysed = scene.analyse(cache, files, runner, (0.0, 0.45), full_only=True)
+    for problem in analysed.problems.values():
+        raise problem
+    for problem in scene.same_size(cache, files, analysed.keys).values():
+        raise problem
+    clock.append(time.monotonic())
+
+    order = scene.in_order(cache, [analysed.keys[f.id] for f in files])
+    recipe = _with_frames(recipe, [files[i] for i in order])
+    if reference != "auto":
+        wanted = scene.File(frames[int(reference)], hash_file(frames[int(reference)])).id
+        recipe = recipe.model_copy(update={"reference": wanted})
+    first = steps.open_decoded(cache, analysed.keys[files[0].id])
+    if develop == "none":
+        recipe = recipe.model_copy(update={"look": NEUTRAL})
+    elif not from_file:
+        recipe = recipe.model_copy(update={"look": RAW_LOOK if first.raw else NEUTRAL})
+
+    planned = scene.plan(recipe, analysed.keys, full_only=True)
+    assert planned is not None
+    registered = scene.register(cache, planned, runner, (0.45, 0.6))
+    zones = scene.label(cache, planned, recipe.weaving.quiet, runner, (0.6, 0.64))
+    if leave_out == "auto" and not from_file:
+        reasons = {planned.ids[k]: why for k, why in scene.without_part(zones, registered).items()}
+        if reference != "auto":
+            reasons.pop(recipe.reference, None)
+        if reasons:
+            recipe = scene.leave_out(recipe, reasons)
+            planned = scene.plan(recipe, analysed.keys, full_only=True)
+            assert planned is not None
+            registered = scene.register(cache, planned, runner, (0.45, 0.6))
+            scene.label(cache, planned, recipe.weaving.quiet, runner, (0.6, 0.64))
+    clock.append(time.monotonic())
+    shares = scene.weave(cache, planned, recipe, runner, (0.64, 0.85), full_only=True)
+    clock.append(time.monotonic())
+    scene.deliver(cache, planned, recipe, out, force, runner, (0.85, 1.0))
+    clock.append(time.monotonic())
+
+    place = {id: k for k, id in enumerate(planned.ids)}
+    states = {f.id: f for f in recipe.frames}
+    listed = []
+    for path in frames:
+        id = next(f.id for f in files if f.path == path) if any(f.path == path for f in files) else hash_file(path)[:12]
+        k = place.get(id)
+        listed.append(
+            {
+                "file": str(path),
+                "homography": registered.fits[k].tolist() if k is not None else None,
+                "gain": list(registered.gains[k]) if k is not None and recipe.even_out else [1.0, 1.0, 1.0],
+                "residual_px": registered.residual[k] if k is not None else None,
+                "share": shares[k] if k is not None else 0.0,
+                "state": "used" if k is not None else "left_out",
+                "reason": states[id].reason,
+            }
+        )
+    x, y, w, h = registered.area
+    spent = np.diff(clock)
+    by_id = {f.id: f.path for f in files}
+    facts = {
+        "schema": 1,
+        "reference": list(frames).index(by_id[planned.ids[planned.reference]]),
+        "frames": listed,
+        "area": {"x": x, "y": y, "w": w, "h": h},
+        "model": registered.model,
+        "flaws": [],
+        "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
+    }
+    warned = [f"{by_id[planned.ids[k]].name}: {text}" for k, text in enumerate(registered.warnings) if text]
+    return recipe, facts, warned
+
+
+def _with_frames(recipe: Recipe, files: list[scene.File]) -> Recipe:
+    """The recipe for these files, in order: its own frames where it knows them, all of them where it knows none."""
+    known = {f.id: f for f in recipe.frames}
+    if any(f.id in known for f in files):
+        by_id = {f.id: f for f in files}
+        ordered = [entry.model_copy(update={"file": str(by_id[entry.id].path)}) for entry in recipe.frames if entry.id in by_id]
+        ordered += [FrameChoice(id=f.id, file=str(f.path), state="leave_out", reason="by hand") for f in files if f.id not in known]
+        return recipe.model_copy(update={"frames": ordered})
+    fresh = [FrameChoice(id=f.id, file=str(f.path)) for f in files]
+    return recipe.model_copy(update={"frames": fresh, "reference": "", "strokes": []})

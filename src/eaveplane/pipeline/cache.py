@@ -1,0 +1,65 @@
+"""Results of steps on disk, under keys made of what they are results of."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+import uuid
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+
+def key_of(step: str, version: int, *inputs: Any) -> str:
+    """A key for a step's result: its name, its version and everything that goes into it (JSON-serialisable)."""
+    text = json.dumps([step, version, *inputs], sort_keys=True, separators=(",", ":"))
+    return f"{step}-{hashlib.sha256(text.encode()).hexdigest()[:32]}"
+
+
+class Cache:
+    """A folder of results, each a folder that is either whole or not there."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+
+    def path(self, key: str) -> Path:
+        """Where the result of a key is or will be."""
+        return self.root / key
+
+    def has(self, key: str) -> bool:
+        return self.path(key).is_dir()
+
+    def forming(self, key: str) -> Path | None:
+        """The folder in which a result is being made just now, if it is."""
+        return next(iter(sorted(self.root.glob(f".{key}.*"), key=lambda p: p.stat().st_mtime, reverse=True)), None)
+
+    def make(self, key: str, build: Callable[[Path], None]) -> str:
+        """Make a result unless it is there: `build` fills a folder beside its place, which is then moved there."""
+        if self.has(key):
+            return key
+        self.root.mkdir(parents=True, exist_ok=True)
+        work = self.root / f".{key}.{uuid.uuid4().hex[:8]}"
+        work.mkdir()
+        try:
+            build(work)
+            try:
+                os.rename(work, self.path(key))
+            except OSError:
+                if not self.has(key):
+                    raise
+        finally:
+            shutil.rmtree(work, ignore_errors=True)
+        return key
+
+    def sweep(self) -> None:
+        """Remove what a killed process left half made."""
+        for left in self.root.glob(".*-*.*"):
+            shutil.rmtree(left, ignore_errors=True)
+
+
+def hash_file(path: Path) -> str:
+    """SHA-256 of a file's content, hexadecimal."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

@@ -1,0 +1,65 @@
+"""Everything decided about a scene, as data: the same frames and the same recipe give the same pixels."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+from pydantic import Field, ValidationError
+
+from .core.deliver.delivery import Delivery
+from .core.even.look import NEUTRAL, Look
+from .core.finish.finish import Finish
+from .core.parameter import Parameters
+from .core.weave.strokes import Stroke
+from .core.weave.weave import Weaving
+
+SCHEMA = 1
+Reason = Literal["shaken", "overshot", "redundant", "marker", "settings", "intruder", "by hand", "unreadable"]
+
+
+class FrameChoice(Parameters):
+    """A frame of the scene. `id` is the start of its content's hash; recipes name frames by it."""
+
+    id: str = Field(max_length=64)
+    file: str = Field("", max_length=1000)
+    name: str = Field("", max_length=80)
+    state: Literal["keep", "leave_out"] = "keep"
+    reason: Reason | None = None
+
+
+class Recipe(Parameters):
+    """`frames` stand in order from near to far; `reference` is a frame's id or empty for the one suggested."""
+
+    schema_version: Literal[1] = Field(1, alias="schema")
+    frames: list[FrameChoice] = Field(default_factory=list, max_length=2000)
+    reference: str = Field("", max_length=64)
+    even_out: bool = True
+    look: Look = NEUTRAL
+    weaving: Weaving = Weaving()
+    strokes: list[Stroke] = Field(default_factory=list, max_length=5000)
+    canvas: Literal["common", "reference"] = "common"
+    finish: Finish = Finish()
+    delivery: Delivery = Delivery()
+
+    def kept(self) -> list[FrameChoice]:
+        """The frames that are woven, near to far."""
+        return [f for f in self.frames if f.state == "keep"]
+
+    def to_json(self) -> str:
+        """The recipe as it is written beside a result."""
+        return self.model_dump_json(by_alias=True, indent=1)
+
+
+def read_recipe(path: Path) -> Recipe:
+    """Read a recipe file. Raises ValueError with a sentence that names the file and the first fault."""
+    try:
+        return Recipe.model_validate_json(path.read_bytes())
+    except FileNotFoundError:
+        raise ValueError(f"{path.name}: there is no such recipe.") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise ValueError(f"{path.name}: the recipe cannot be read ({error}).") from error
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"])
+        raise ValueError(f"{path.name} is not a recipe this version understands: {where + ': ' if where else ''}{first['msg']}.") from error
