@@ -19,7 +19,7 @@ from .core.parameter import controls
 from .core.weave.weave import Weaving
 from .imaging.errors import PictureError
 from .imaging.rows import CORES
-from .imaging.write import SUFFIXES, put_in_place
+from .imaging.write import SUFFIXES, put_in_place, writes
 from .pipeline import scene, steps
 from .pipeline.cache import Cache, hash_file
 from .recipe import FrameChoice, Recipe, read_recipe
@@ -65,8 +65,8 @@ def main() -> None:
 @click.argument("frames", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FRAME...")
 @click.option("--out", type=click.Path(path_type=Path), required=True, help="Where the picture goes: .tif (16 bits), .png (16 bits) or .jpg.")
 @click.option("--report", type=click.Path(path_type=Path), help="Write what was done and found as JSON.")
-@click.option("--develop", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help="auto: the look of --recipe, else the default look for raw files and none for others. none: colours as they came.")
-@click.option("--canvas", type=click.Choice(["common", "reference"]), default=None, help="common (default): the common area at the frame's aspect ratio. reference: the reference frame's full pixel grid.")
+@click.option("--develop", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help="auto: the look of --recipe, else a default for raw files. none: colours as they came.")
+@click.option("--canvas", type=click.Choice(["common", "reference"]), default=None, help="common (default): the area all frames cover, at their aspect ratio. reference: the reference frame's grid.")
 @click.option("--reference", default="auto", show_default=True, help="auto, or the number of a frame, counted from 0 in the order given.")
 @click.option("--even-out", type=click.Choice(["on", "off"]), default=None, help="Remove measured exposure and colour drift between frames; default on.")
 @click.option("--leave-out", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help="auto: set aside frames without a part of their own and frames that do not fit.")
@@ -127,9 +127,9 @@ def stack(
     facts["seconds"]["total"] = time.monotonic() - started
     facts["peak_bytes"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
     if save_recipe:
-        put_in_place(save_recipe, lambda part: part.write_text(used.to_json()) and None, force)
+        put_in_place(save_recipe, writes(used.to_json()), force)
     if report:
-        put_in_place(report, lambda part: part.write_text(json.dumps(facts, indent=1)) and None, force)
+        put_in_place(report, writes(json.dumps(facts, indent=1)), force)
     for line in warned:
         click.echo(line, err=True)
     sys.exit(DOUBTFUL if warned else DONE)
@@ -140,7 +140,7 @@ def _stack(
 ) -> tuple[Recipe, dict[str, Any], list[str]]:
     """Do it; the recipe that was carried out, the report, and what should not be trusted."""
     clock = [time.monotonic()]
-    files = []
+    files: list[scene.File] = []
     for path in frames:
         if not path.is_file():
             raise PictureError(path, "is not there.", "Check the name.")

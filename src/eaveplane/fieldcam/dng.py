@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from ..imaging.exif import Metadata, exif_entries
 from ..imaging.tiffdir import ASCII, BYTE, EXIF_POINTER, HEADER, LONG, RATIONAL, SHORT, SRATIONAL, Entry, directory
 
+
 def write_dng(
     path: Path,
     mosaic: NDArray[np.uint16],

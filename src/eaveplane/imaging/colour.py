@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
-FloatArray = NDArray[np.float32]
+FloatArray = NDArray[Any]
+"""float32 in memory; libraries that promote on paper only would make a stricter type noise."""
 Matrix = NDArray[np.float64]
 
 D65_XY = (0.3127, 0.3290)
@@ -72,10 +75,7 @@ def _locus(kelvin: float) -> NDArray[np.float64]:
     """XYZ of daylight from 4000 K upwards (CIE 15), of a black body below 3500 K (Kim 2002), mixed between."""
     t = float(np.clip(kelvin, 1667, 25000))
     d = max(t, 4000.0)
-    if d < 7000:
-        x = -4.6070e9 / d**3 + 2.9678e6 / d**2 + 99.11 / d + 0.244063
-    else:
-        x = -2.0064e9 / d**3 + 1.9018e6 / d**2 + 247.48 / d + 0.237040
+    x = -4607000000.0 / d ** 3 + 2967800.0 / d ** 2 + 99.11 / d + 0.244063 if d < 7000 else -2006400000.0 / d ** 3 + 1901800.0 / d ** 2 + 247.48 / d + 0.23704
     day = white_xyz((x, -3.0 * x**2 + 2.870 * x - 0.275))
     if t >= 4000:
         return day

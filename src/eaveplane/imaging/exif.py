@@ -62,7 +62,7 @@ def read_metadata(path: Path) -> Metadata:
     try:
         with path.open("rb") as file:
             tags = exifread.process_file(file, details=False, extract_thumbnail=False)
-    except Exception:  # noqa: BLE001 - hostile EXIF must not stop a picture from being read
+    except Exception:
         return Metadata()
     taken = None
     stamp = _text(tags, "EXIF DateTimeOriginal", "EXIF DateTimeDigitized", "Image DateTime")

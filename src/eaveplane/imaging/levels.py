@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -57,9 +58,9 @@ class Levels:
 
     def _map(self, level: int, mode: str) -> NDArray[np.generic]:
         width, height = self.sizes[level]
-        return np.memmap(self.folder / f"{level}.bin", self.dtype, mode, shape=(height, width, self.channels))  # type: ignore[call-overload,no-any-return]
+        return np.memmap(self.folder / f"{level}.bin", self.dtype, mode, shape=(height, width, self.channels))  # type: ignore[call-overload]
 
-    def read(self, level: int, box: Box) -> NDArray[np.generic]:
+    def read(self, level: int, box: Box) -> NDArray[Any]:
         """A copy of a box (h, w, channels); the box must lie inside. The file is not kept mapped."""
         x, y, w, h = box
         return np.array(self._map(level, "r")[y : y + h, x : x + w])
@@ -86,4 +87,4 @@ class Levels:
 
     def whole(self, level: int) -> FloatArray:
         """All of a level."""
-        return self.read(level, (0, 0, *self.sizes[level]))  # type: ignore[return-value]
+        return self.read(level, (0, 0, *self.sizes[level]))

@@ -100,7 +100,7 @@ def _luma(root: np.ndarray, weights: np.ndarray, out: np.ndarray) -> None:
 def root_luma(root: FloatArray) -> FloatArray:
     """Square root of luminance (h, w) of a picture in the weaving encoding (h, w, 3)."""
     out = np.empty(root.shape[:2], np.float32)
-    by_rows(lambda a, b: _luma(root[a:b], LUMA, out[a:b]), *out.shape)
+    by_rows(lambda a, b: _luma(root[a:b], LUMA, out[a:b]), *root.shape[:2])
     return out
 
 

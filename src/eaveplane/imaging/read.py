@@ -19,9 +19,12 @@ from .exif import Metadata, read_metadata
 from .icc import Encoding, NotAMatrixProfile, linear_encoding, read_profile, standard_encoding
 
 RAW_SUFFIXES = frozenset(
-    ".dng .nef .nrw .cr2 .cr3 .crw .arw .srf .sr2 .raf .orf .rw2 .pef .srw .3fr .fff .iiq .mos .mrw .x3f .erf .kdc .dcr .rwl .gpr".split()
+    [
+        *(".dng", ".nef", ".nrw", ".cr2", ".cr3", ".crw", ".arw", ".srf", ".sr2", ".raf", ".orf", ".rw2"),
+        *(".pef", ".srw", ".3fr", ".fff", ".iiq", ".mos", ".mrw", ".x3f", ".erf", ".kdc", ".dcr", ".rwl", ".gpr"),
+    ]
 )
-PICTURE_SUFFIXES = RAW_SUFFIXES | frozenset(".tif .tiff .png .jpg .jpeg".split())
+PICTURE_SUFFIXES = RAW_SUFFIXES | frozenset([".tif", ".tiff", ".png", ".jpg", ".jpeg"])
 MOST_PIXELS = 400_000_000
 LONGEST_SIDE = 60_000
 Image.MAX_IMAGE_PIXELS = MOST_PIXELS
@@ -121,7 +124,7 @@ def facts(path: Path) -> Facts:
                 width, height = _turned(*image.size, meta.orientation)
     except Image.DecompressionBombError as error:
         raise PictureError(path, "says it has more pixels than can be true.", "Export it again.") from error
-    except Exception as error:  # noqa: BLE001 - decoders raise all kinds on damaged files
+    except Exception as error:
         raise _damaged(path, error) from error
     _check_size(path, width, height)
     return Facts(width, height, kind, meta.upright())
@@ -142,7 +145,7 @@ def read_picture(path: Path) -> Picture:
         raise
     except Image.DecompressionBombError as error:
         raise PictureError(path, "says it has more pixels than can be true.", "Export it again.") from error
-    except Exception as error:  # noqa: BLE001 - decoders raise all kinds on damaged files
+    except Exception as error:
         raise _damaged(path, error) from error
     return replace(picture, meta=picture.meta.upright())
 
@@ -196,7 +199,7 @@ def _encoding(path: Path, profile: bytes | None, codes: NDArray[np.uint16]) -> t
             target = standard_encoding("rec2020")
             assert target.profile is not None
             converted = imagecodecs.cms_transform(codes, bytes(profile), target.profile, colorspace="rgb", outcolorspace="rgb", outdtype=codes.dtype)
-        except Exception:  # noqa: BLE001
+        except Exception:
             raise PictureError(path, f"carries a colour profile that cannot be used: {error}.", "Convert it to sRGB or embed another profile.") from error
         return np.asarray(converted), target
 
@@ -219,7 +222,7 @@ def _read_tiff(path: Path, meta: Metadata) -> Picture:
         assert isinstance(page, tifffile.TiffPage)
         _check_size(path, page.imagewidth, page.imagelength)
         if page.photometric not in (tifffile.PHOTOMETRIC.RGB, tifffile.PHOTOMETRIC.MINISBLACK):
-            raise PictureError(path, f"is a {page.photometric.name} TIFF.", "Save it as RGB.")
+            raise PictureError(path, f"is a {tifffile.PHOTOMETRIC(page.photometric).name} TIFF.", "Save it as RGB.")
         stored = page.dataoffsets[-1] + page.databytecounts[-1] if page.dataoffsets else 0
         if stored > path.stat().st_size:
             raise PictureError(path, "is cut off before its end.", "Copy it from the card again.")

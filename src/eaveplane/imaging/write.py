@@ -49,6 +49,15 @@ def put_in_place(path: Path, write: Callable[[Path], None], replace: bool = Fals
         part.unlink(missing_ok=True)
 
 
+def writes(text: str) -> Callable[[Path], None]:
+    """For `put_in_place`: a file of this text."""
+
+    def write(part: Path) -> None:
+        part.write_text(text, encoding="utf-8")
+
+    return write
+
+
 def free_name(path: Path) -> Path:
     """`path`, or the first of `name 2`, `name 3`, … beside it that is not taken."""
     number, candidate = 1, path

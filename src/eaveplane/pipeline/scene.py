@@ -56,7 +56,7 @@ class Runner:
         asked = False
         try:
             while True:
-                done, open_ = wait(futures, timeout=0.2)
+                _done, open_ = wait(futures, timeout=0.2)
                 share = sum(1.0 if f.done() else t.read() for f, t in zip(futures, tickets, strict=True)) / max(1, len(futures))
                 self.tell(what, span[0] + (span[1] - span[0]) * share)
                 if not open_:

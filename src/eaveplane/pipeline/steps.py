@@ -128,10 +128,7 @@ def open_decoded(cache: Cache, key: str) -> Decoded:
     folder = cache.path(key)
     facts = json.loads((folder / "frame.json").read_text())
     profile = (folder / "profile.icc").read_bytes()
-    if facts["raw"]:
-        encoding = linear_encoding(np.array(facts["to_work"]))
-    else:
-        encoding = _known_encoding(profile) if profile else standard_encoding("srgb")
+    encoding = linear_encoding(np.array(facts["to_work"])) if facts["raw"] else _known_encoding(profile) if profile else standard_encoding("srgb")
     meta = dict(facts["meta"])
     meta["taken"] = datetime.fromisoformat(meta["taken"]) if meta["taken"] else None
     shot = Light(*facts["shot"])

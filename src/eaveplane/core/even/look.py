@@ -150,6 +150,7 @@ def histogram(screen: NDArray[np.uint8]) -> NDArray[np.int64]:
 
 def clipped(developed: FloatArray) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
     """Where a developed picture is lost in black in every channel, and where it is lost in white in any."""
-    return (developed <= 0.008).all(axis=-1), (developed >= 1.0).any(axis=-1)
+    black, white = developed <= 0.008, developed >= 1.0
+    return np.asarray(black.all(axis=-1)), np.asarray(white.any(axis=-1))
 
 

@@ -72,8 +72,8 @@ def straightened(picture: FloatArray, degrees: float) -> FloatArray:
 
 def crop_box(crop: Crop, width: int, height: int) -> Box:
     """The crop in pixels (x, y, w, h), at least one each way and inside."""
-    x, y = min(int(round(crop.x * width)), width - 1), min(int(round(crop.y * height)), height - 1)
-    return x, y, max(1, min(int(round(crop.w * width)), width - x)), max(1, min(int(round(crop.h * height)), height - y))
+    x, y = min(round(crop.x * width), width - 1), min(round(crop.y * height), height - 1)
+    return x, y, max(1, min(round(crop.w * width), width - x)), max(1, min(round(crop.h * height), height - y))
 
 
 def resized(picture: FloatArray, long_edge: int) -> FloatArray:

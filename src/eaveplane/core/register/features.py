@@ -31,7 +31,7 @@ def find_features(luma: FloatArray) -> Features:
     band = cv2.GaussianBlur(small, (0, 0), 0.8) - cv2.GaussianBlur(small, (0, 0), 10)
     spread = cv2.GaussianBlur(np.abs(band), (0, 0), 24) + 0.004
     lightness = np.clip(128 + 42 * band / spread, 0, 255).astype(np.uint8)
-    points, descriptors = cv2.SIFT_create(nfeatures=FEATURES, contrastThreshold=0.02).detectAndCompute(lightness, None)
+    points, descriptors = cv2.SIFT.create(nfeatures=FEATURES, contrastThreshold=0.02).detectAndCompute(lightness, None)
     if descriptors is None or len(points) < 2:
         return Features(np.zeros((0, 2), np.float32), np.zeros((0, 128), np.float32))
     where = np.array([p.pt for p in points], np.float32)

@@ -115,7 +115,7 @@ def register(
     sizes = [1, 0] if max(shape) > COARSE_SIDE else [0, 0]
     adjustment = None
     for round_number, halvings in enumerate(sizes):
-        small = {}
+        small: dict[int, FloatArray] = {}
 
         def at(k: int, halvings: int = halvings, small: dict[int, FloatArray] = small) -> FloatArray:
             if k not in small:

@@ -168,14 +168,13 @@ def weave_box(laid: Laid, gates: FloatArray, weaving: Weaving, strokes: Sequence
         norm = np.maximum(fallback, 1e-30)
         _painted(weights, {k: s / norm for k, s in spare.items()}, laid, touching, wide, level)
 
-    mixed: list[FloatArray] | None = None
+    mixed: list[FloatArray] = []
     for k, picture in pictures.items():
-        mask, parts = weights[k], []
+        mask, parts = weights[k], list[FloatArray]()
         for band in _bands(picture, octaves):
             parts.append(band * mask[..., None])
-            mask = cv2.pyrDown(mask) if len(parts) <= octaves else mask
-        mixed = parts if mixed is None else [a + b for a, b in zip(mixed, parts, strict=True)]
-    assert mixed is not None
+            mask = np.asarray(cv2.pyrDown(mask)) if len(parts) <= octaves else mask
+        mixed = [a + b for a, b in zip(mixed, parts, strict=True)] if mixed else parts
     woven = _joined(mixed)
     inner = np.s_[y - y0 : y - y0 + h, x - x0 : x - x0 + w]
     picture = np.ascontiguousarray(woven[inner])

@@ -1,0 +1,59 @@
+"""A library: the folder in which outings, decisions and results of steps are kept."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+from pathlib import Path
+from typing import IO
+
+from ..store.database import Database
+from ..store.outings import files_of
+from .cache import Cache
+from .scene import File
+
+
+def default_home() -> Path:
+    """Where the library lies unless told otherwise: EAVEPLANE_HOME, else the user's data folder."""
+    if "EAVEPLANE_HOME" in os.environ:
+        return Path(os.environ["EAVEPLANE_HOME"])
+    return Path(os.environ.get("XDG_DATA_HOME", "~/.local/share")).expanduser() / "eaveplane"
+
+
+class LibraryInUse(RuntimeError):
+    """Another server works on this library."""
+
+
+class Library:
+    """Database, cache and uploads under one folder."""
+
+    def __init__(self, home: Path) -> None:
+        self.home = home
+        home.mkdir(parents=True, exist_ok=True)
+        self.db = Database(home / "library.sqlite")
+        self.cache = Cache(home / "cache")
+        self.uploads = home / "uploads"
+        self.tickets = home / "tickets"
+        self._lock: IO[str] | None = None
+
+    def claim(self) -> None:
+        """Keep other servers away from this library while this process lives. Raises LibraryInUse."""
+        self._lock = (self.home / "server.lock").open("w")
+        try:
+            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise LibraryInUse(f"Another Eaveplane server works on {self.home}. Use that one, or choose another folder with --home.") from None
+
+    def files(self, outing_id: int) -> dict[str, File]:
+        """The usable originals of an outing by frame id; a picture that is there twice counts once."""
+        found: dict[str, File] = {}
+        for row in files_of(self.db, outing_id):
+            if row["sha256"]:
+                file = File(Path(row["path"]), row["sha256"])
+                if file.id not in found or not found[file.id].path.exists():
+                    found[file.id] = file
+        return found
+
+    def outing_problems(self, outing_id: int) -> list[tuple[str, str]]:
+        """(file name, what is wrong) for the files that cannot be used."""
+        return [(Path(row["path"]).name, row["problem"]) for row in files_of(self.db, outing_id) if row["problem"]]

@@ -1,0 +1,247 @@
+"""A thread of the server that takes jobs from the table and submits their steps to an executor.
+
+Everything a job has reached is in the cache and the database, so a job that a killed server left behind is
+simply taken again: what was done is found, what was not is done.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import json
+import logging
+import multiprocessing
+import signal
+import sqlite3
+import threading
+import time
+from concurrent.futures import Executor, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from datetime import datetime
+from pathlib import Path
+
+from ..core.deliver.delivery import SUFFIX, beside, file_name
+from ..core.even.look import NEUTRAL, RAW_LOOK
+from ..imaging.errors import PictureError
+from ..imaging.read import PICTURE_SUFFIXES, facts
+from ..imaging.rows import CORES
+from ..imaging.write import free_name, put_in_place, writes
+from ..recipe import FrameChoice, Recipe
+from ..store import jobs, outings, scenes
+from . import scene, steps
+from .cache import hash_file
+from .library import Library
+from .ticket import Cancelled
+
+log = logging.getLogger("eaveplane.work")
+MOST_FILES = 5000
+
+
+def _end_with_parent() -> None:
+    """A worker must not outlive a server that was killed; Linux sends it a signal when its parent is gone."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        ctypes.CDLL("libc.so.6").prctl(1, signal.SIGKILL)
+    except OSError:
+        log.debug("no prctl here; workers end when their queue closes")
+
+
+def worker_pool() -> ProcessPoolExecutor:
+    """Processes for steps, one a core."""
+    return ProcessPoolExecutor(CORES, mp_context=multiprocessing.get_context("spawn"), initializer=_end_with_parent)
+
+
+class Worker:
+    """Runs jobs one after the other until stopped."""
+
+    def __init__(self, library: Library) -> None:
+        self.library, self.db = library, library.db
+        self._pool: Executor | None = None
+        self._wake, self._stopping = threading.Event(), threading.Event()
+        self._thread = threading.Thread(target=self._loop, name="worker", daemon=True)
+
+    def start(self) -> None:
+        left = jobs.requeue_unfinished(self.db)
+        if left:
+            log.info("%d unfinished jobs wait again", left)
+        self.library.cache.sweep()
+        self._thread.start()
+
+    def stop(self) -> None:
+        """End after the current step; what was begun is taken again at the next start."""
+        self._stopping.set()
+        self._wake.set()
+        self._thread.join(timeout=20)
+        if self._pool:
+            self._pool.shutdown(wait=False, cancel_futures=True)
+
+    def wake(self) -> None:
+        """There is something new to do."""
+        self._wake.set()
+
+    def _loop(self) -> None:
+        self._pool = worker_pool()
+        # the pool's first job should not wait for imports
+        for _ in range(CORES):
+            self._pool.submit(time.sleep, 0.01)
+        while not self._stopping.is_set():
+            row = jobs.take(self.db)
+            if row is None:
+                self._wake.wait(1.0)
+                self._wake.clear()
+                continue
+            self._run(row)
+
+    def _run(self, row: sqlite3.Row) -> None:
+        number = row["id"]
+        told = {"at": 0.0, "what": ""}
+
+        def tell(what: str, share: float) -> None:
+            now = time.monotonic()
+            if now - told["at"] > 0.3 or what != told["what"]:  # type: ignore[operator]
+                told.update(at=now, what=what)
+                jobs.progress(self.db, number, what, share)
+
+        def unwanted() -> bool:
+            return self._stopping.is_set() or jobs.is_cancelled(self.db, number)
+
+        assert self._pool is not None
+        runner = scene.Runner(self._pool, self.library.tickets, tell, unwanted)
+        kinds = {"bring_in": self._bring_in, "weave": self._weave, "deliver": self._deliver}
+        try:
+            message = kinds[row["kind"]](row, runner)
+            jobs.end(self.db, number, "done", message)
+        except Cancelled:
+            if jobs.is_cancelled(self.db, number):
+                jobs.end(self.db, number, "cancelled", "Cancelled. What was done so far is kept.")
+        except (PictureError, FileExistsError, ValueError) as error:
+            jobs.end(self.db, number, "failed", str(error))
+        except BrokenProcessPool:
+            self._pool = worker_pool()
+            jobs.end(self.db, number, "failed", "A worker process was ended from outside, perhaps for want of memory. Try again with fewer programs open.")
+        except OSError as error:
+            jobs.end(self.db, number, "failed", f"{error.strerror or error}. Make room or check the folder, then try again.")
+        except Exception:
+            log.exception("job %d failed", number)
+            jobs.end(self.db, number, "failed", "Something went wrong that should not. The server's log says more; trying again may help.")
+
+    # ---- what jobs do ---------------------------------------------------------------------------------------
+
+    def _bring_in(self, row: sqlite3.Row, runner: scene.Runner) -> str:
+        outing_id, folder = row["outing_id"], Path(json.loads(row["arguments"])["folder"])
+        paths = list_pictures(folder)
+        known = {r["path"]: r for r in outings.files_of(self.db, outing_id)}
+        for i, path in enumerate(paths):
+            if runner.cancelled():
+                raise Cancelled
+            runner.tell("Looking at files", 0.1 * i / max(1, len(paths)))
+            if str(path) in known and known[str(path)]["sha256"]:
+                continue
+            try:
+                outings.add_file(self.db, outing_id, path, hash_file(path), facts(path), None)
+            except PictureError as error:
+                outings.add_file(self.db, outing_id, path, None, None, str(error))
+        files = self.library.files(outing_id)
+        if not files:
+            problems = self.library.outing_problems(outing_id)
+            return "No picture in this folder can be used." if problems else "There are no pictures in this folder."
+        analysed = scene.analyse(self.library.cache, list(files.values()), runner, (0.1, 0.95), full_only=False)
+        wrong = analysed.problems | scene.same_size(self.library.cache, list(files.values()), analysed.keys)
+        for id, problem in wrong.items():
+            outings.note_problem(self.db, outing_id, files[id].path, str(problem))
+        good = [f for id, f in files.items() if id not in wrong]
+        if good and not scenes.scenes_of(self.db, outing_id):
+            order = scene.in_order(self.library.cache, [analysed.keys[f.id] for f in good])
+            first = steps.open_decoded(self.library.cache, analysed.keys[good[0].id])
+            recipe = Recipe(frames=named([good[i] for i in order]), look=RAW_LOOK if first.raw else NEUTRAL)
+            scenes.add_scene(self.db, outing_id, "Scene 1", recipe)
+        return f"{len(good)} frames brought in" + (f", {len(files) - len(good)} set aside" if len(files) > len(good) else "") + "."
+
+    def _prepare(self, scene_id: int, recipe: Recipe, runner: scene.Runner, upto: float) -> scene.Plan:
+        """Everything up to the sharp zones. `upto` is the share of the job's time that this takes."""
+        row = scenes.scene(self.db, scene_id)
+        if row is None:
+            raise Cancelled
+        files = self.library.files(row["outing_id"])
+        wanted = recipe.kept()
+        if not wanted:
+            raise ValueError("All frames are left out. Bring some back in Gather.")
+        missing = [f.file or f.name for f in wanted if f.id not in files]
+        if missing:
+            raise ValueError(f"{missing[0]} is not among the files of this outing any more. Leave the frame out or bring the folder in again.")
+        analysed = scene.analyse(self.library.cache, [files[f.id] for f in wanted], runner, (0.0, 0.4 * upto), full_only=False)
+        for problem in (analysed.problems | scene.same_size(self.library.cache, [files[f.id] for f in wanted], analysed.keys)).values():
+            raise problem
+        planned = scene.plan(recipe, analysed.keys, full_only=False)
+        assert planned is not None
+        scene.register(self.library.cache, planned, runner, (0.4 * upto, 0.9 * upto))
+        scene.label(self.library.cache, planned, recipe.weaving.quiet, runner, (0.9 * upto, upto))
+        scenes.note_made(self.db, scene_id, registered=planned.registered)
+        return planned
+
+    def _weave(self, row: sqlite3.Row, runner: scene.Runner) -> str:
+        recipe = scenes.recipe_of(self.db, row["scene_id"])
+        if json.loads(row["arguments"]).get("until") == "register":
+            planned = self._prepare(row["scene_id"], recipe, runner, 1.0)
+            return f"{len(planned.ids)} frames registered."
+        planned = self._prepare(row["scene_id"], recipe, runner, 0.4)
+        scene.weave(self.library.cache, planned, recipe, runner, (0.4, 1.0), full_only=False)
+        scenes.note_made(self.db, row["scene_id"], woven=planned.woven)
+        return f"{len(planned.ids)} frames woven."
+
+    def _deliver(self, row: sqlite3.Row, runner: scene.Runner) -> str:
+        arguments = json.loads(row["arguments"])
+        # the recipe of the moment in which delivery was asked for
+        recipe = Recipe.model_validate_json(arguments["recipe"])
+        planned = self._prepare(row["scene_id"], recipe, runner, 0.3)
+        scene.weave(self.library.cache, planned, recipe, runner, (0.3, 0.7), full_only=False)
+        scenes.note_made(self.db, row["scene_id"], woven=planned.woven)
+        out = Path(arguments["out"]) if "out" in arguments else self._place(row, recipe)
+        if "out" not in arguments:
+            # told before it is written: after a crash a whole file of this name is this job's own
+            with self.db.write() as connection:
+                connection.execute("UPDATE job SET arguments = ? WHERE id = ?", (json.dumps({**arguments, "out": str(out)}), row["id"]))
+        if not out.exists():
+            scene.deliver(self.library.cache, planned, recipe, out, False, runner, (0.7, 1.0))
+        beside_it = out.with_suffix(".recipe.json")
+        if not beside_it.exists():
+            put_in_place(beside_it, writes(recipe.to_json()))
+        scenes.add_result(self.db, row["scene_id"], str(out), recipe)
+        return f"Delivered {out.name}."
+
+    def _place(self, row: sqlite3.Row, recipe: Recipe) -> Path:
+        """A free name in the folder that the recipe chooses. Raises ValueError where the folder cannot be used."""
+        about = scenes.scene(self.db, row["scene_id"])
+        assert about is not None
+        files = self.library.files(about["outing_id"])
+        originals = [files[f.id].path for f in recipe.kept()]
+        folder = beside(originals, recipe.delivery.folder)
+        if not folder.is_absolute() or not folder.is_dir():
+            raise ValueError(f"{folder} is not a folder. Choose another one, or none to write beside the originals.")
+        today = datetime.now().strftime("%Y-%m-%d")
+        told = {"outing": about["outing"], "scene": about["name"], "frames": str(len(originals)), "date": today, "detail": f"{recipe.weaving.detail:g}px"}
+        return free_name(folder / (file_name(recipe.delivery.name, told) + SUFFIX[recipe.delivery.format]))
+
+
+def list_pictures(folder: Path) -> list[Path]:
+    """Files in a folder and below it that are named like pictures, in order; our own results are not taken for frames."""
+    if not folder.is_dir():
+        raise ValueError(f"{folder} is not a folder that can be read.")
+    found = []
+    for path in sorted(folder.rglob("*")):
+        if path.suffix.lower() in PICTURE_SUFFIXES and path.is_file() and not any(part.startswith(".") for part in path.relative_to(folder).parts):
+            if path.with_suffix(".recipe.json").exists():
+                continue
+            found.append(path)
+            if len(found) > MOST_FILES:
+                raise ValueError(f"{folder} holds more than {MOST_FILES} pictures. Bring in its subfolders one by one.")
+    return found
+
+
+def named(files: list[scene.File]) -> list[FrameChoice]:
+    """Entries for frames from near to far, the ends and the middle with names."""
+    names = {0: "Near", len(files) - 1: "Far"} if len(files) > 1 else {}
+    if len(files) > 2:
+        names[len(files) // 2] = "Mid"
+    return [FrameChoice(id=f.id, file=str(f.path), name=names.get(i, "")) for i, f in enumerate(files)]
+
+

@@ -1,0 +1,94 @@
+"""The table of work: what waits, what runs, how far it is."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import time
+from typing import Any
+
+from .database import Database
+
+
+def add_job(db: Database, kind: str, outing_id: int | None = None, scene_id: int | None = None, **arguments: Any) -> int:
+    """Queue a job; one that waits for the same thing already is not queued twice."""
+    text = json.dumps(arguments, sort_keys=True)
+    with db.write() as connection:
+        same = connection.execute(
+            "SELECT id FROM job WHERE state = 'queued' AND kind = ? AND outing_id IS ? AND scene_id IS ? AND arguments = ?", (kind, outing_id, scene_id, text)
+        ).fetchone()
+        if same:
+            return int(same["id"])
+        return int(connection.execute("INSERT INTO job (kind, outing_id, scene_id, arguments) VALUES (?, ?, ?, ?)", (kind, outing_id, scene_id, text)).lastrowid or 0)
+
+
+def take(db: Database) -> sqlite3.Row | None:
+    """The next job, now running; None where nothing waits."""
+    with db.write() as connection:
+        row: sqlite3.Row | None = connection.execute("SELECT * FROM job WHERE state = 'queued' ORDER BY id LIMIT 1").fetchone()
+        if row is not None:
+            connection.execute("UPDATE job SET state = 'running', started = ?, share = 0 WHERE id = ?", (time.time(), row["id"]))
+        return row
+
+
+def requeue_unfinished(db: Database) -> int:
+    """After a server was killed: what it left running waits again. How many."""
+    with db.write() as connection:
+        connection.execute("UPDATE job SET state = 'cancelled' WHERE state = 'running' AND cancel = 1")
+        return connection.execute("UPDATE job SET state = 'queued', share = 0 WHERE state = 'running'").rowcount
+
+
+def progress(db: Database, number: int, what: str, share: float) -> None:
+    with db.write() as connection:
+        connection.execute("UPDATE job SET what = ?, share = ? WHERE id = ?", (what, share, number))
+
+
+def end(db: Database, number: int, state: str, message: str = "") -> None:
+    with db.write() as connection:
+        connection.execute("UPDATE job SET state = ?, message = ?, ended = ?, share = CASE WHEN ? = 'done' THEN 1 ELSE share END WHERE id = ?", (state, message[:1000], time.time(), state, number))
+
+
+def ask_to_cancel(db: Database, number: int) -> None:
+    """A waiting job is called off at once, a running one as soon as it looks."""
+    with db.write() as connection:
+        connection.execute("UPDATE job SET cancel = 1, state = CASE state WHEN 'queued' THEN 'cancelled' ELSE state END WHERE id = ? AND state IN ('queued', 'running')", (number,))
+
+
+def is_cancelled(db: Database, number: int) -> bool:
+    row = db.row("SELECT cancel FROM job WHERE id = ?", number)
+    return row is None or bool(row["cancel"])
+
+
+def job(db: Database, number: int) -> sqlite3.Row | None:
+    return db.row("SELECT * FROM job WHERE id = ?", number)
+
+
+def open_jobs(db: Database) -> list[sqlite3.Row]:
+    """What runs and what waits, in order, with the names of what it is for."""
+    return db.rows(
+        """SELECT job.*, coalesce(scene.name, outing.name, '') AS title FROM job
+           LEFT JOIN scene ON scene.id = scene_id LEFT JOIN outing ON outing.id = job.outing_id
+           WHERE state IN ('running', 'queued') ORDER BY state = 'queued', job.id"""
+    )
+
+
+def latest(db: Database, scene_id: int) -> sqlite3.Row | None:
+    """The newest job of a scene."""
+    return db.row("SELECT * FROM job WHERE scene_id = ? ORDER BY id DESC LIMIT 1", scene_id)
+
+
+def recent(db: Database) -> list[sqlite3.Row]:
+    """The last jobs that ended, newest first."""
+    return db.rows(
+        """SELECT job.*, coalesce(scene.name, outing.name, '') AS title FROM job
+           LEFT JOIN scene ON scene.id = scene_id LEFT JOIN outing ON outing.id = job.outing_id
+           WHERE state IN ('done', 'failed', 'cancelled') ORDER BY ended DESC LIMIT 30"""
+    )
+
+
+def seconds_left(row: sqlite3.Row) -> float | None:
+    """How long a running job will still take, from how long it took so far."""
+    if row["state"] != "running" or not row["started"] or row["share"] < 0.03:
+        return None
+    spent = time.time() - row["started"]
+    return float(spent * (1 - row["share"]) / row["share"])

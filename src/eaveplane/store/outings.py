@@ -1,0 +1,52 @@
+"""Outings and their files."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from pathlib import Path
+
+from ..imaging.read import Facts
+from .database import Database
+
+
+def add_outing(db: Database, name: str, folder: Path) -> int:
+    """A new outing; its number."""
+    with db.write() as connection:
+        return int(connection.execute("INSERT INTO outing (name, folder) VALUES (?, ?)", (name[:120] or "Outing", str(folder))).lastrowid or 0)
+
+
+def outings(db: Database) -> list[sqlite3.Row]:
+    """All outings, newest first."""
+    return db.rows("SELECT * FROM outing ORDER BY id DESC")
+
+
+def outing(db: Database, number: int) -> sqlite3.Row | None:
+    return db.row("SELECT * FROM outing WHERE id = ?", number)
+
+
+def add_file(db: Database, outing_id: int, path: Path, sha256: str | None, facts: Facts | None, problem: str | None) -> None:
+    """Note a file, or what is wrong with it; noting it again replaces what was noted."""
+    meta = {}
+    if facts:
+        meta = {k: v.isoformat() if k == "taken" and v else v for k, v in facts.meta.__dict__.items()}
+        if meta["focus_m"] == float("inf"):
+            meta["focus_m"] = "inf"
+    with db.write() as connection:
+        connection.execute(
+            """INSERT INTO file (outing_id, path, sha256, width, height, kind, meta, problem) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+               ON CONFLICT (outing_id, path) DO UPDATE SET sha256 = excluded.sha256, width = excluded.width,
+               height = excluded.height, kind = excluded.kind, meta = excluded.meta, problem = excluded.problem""",
+            (outing_id, str(path), sha256, facts.width if facts else None, facts.height if facts else None, facts.kind if facts else None, json.dumps(meta), problem),
+        )
+
+
+def files_of(db: Database, outing_id: int) -> list[sqlite3.Row]:
+    """The files of an outing by path."""
+    return db.rows("SELECT * FROM file WHERE outing_id = ? ORDER BY path", outing_id)
+
+
+def note_problem(db: Database, outing_id: int, path: Path, problem: str) -> None:
+    """What was found wrong with a file later."""
+    with db.write() as connection:
+        connection.execute("UPDATE file SET problem = ? WHERE outing_id = ? AND path = ?", (problem, outing_id, str(path)))

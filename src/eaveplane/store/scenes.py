@@ -1,0 +1,105 @@
+"""Scenes and what was decided about them, decision by decision."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable
+
+from ..recipe import Recipe
+from .database import Database
+
+MOST_DECISIONS = 500
+
+
+def add_scene(db: Database, outing_id: int, name: str, recipe: Recipe) -> int:
+    """A new scene with its first recipe; its number."""
+    with db.write() as connection:
+        number = int(connection.execute("INSERT INTO scene (outing_id, name) VALUES (?, ?)", (outing_id, name[:120])).lastrowid or 0)
+        connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, 0, 'Brought in', ?)", (number, recipe.to_json()))
+    return number
+
+
+def scene(db: Database, number: int) -> sqlite3.Row | None:
+    """A scene with its outing's name."""
+    return db.row("SELECT scene.*, outing.name AS outing, outing.folder FROM scene JOIN outing ON outing.id = outing_id WHERE scene.id = ?", number)
+
+
+def scenes_of(db: Database, outing_id: int) -> list[sqlite3.Row]:
+    return db.rows("SELECT * FROM scene WHERE outing_id = ? ORDER BY id", outing_id)
+
+
+def rename_scene(db: Database, number: int, name: str) -> None:
+    with db.write() as connection:
+        connection.execute("UPDATE scene SET name = ? WHERE id = ?", (name.strip()[:120] or "Scene", number))
+
+
+def recipe_of(db: Database, number: int) -> Recipe:
+    """The recipe in force."""
+    row = db.row("SELECT recipe FROM decision JOIN scene ON scene.id = scene_id AND number = current WHERE scene_id = ?", number)
+    if row is None:
+        raise LookupError(number)
+    return Recipe.model_validate_json(row["recipe"])
+
+
+def decide(db: Database, number: int, what: str, change: Callable[[Recipe], Recipe]) -> Recipe:
+    """Change the recipe in force; what was undone before is given up.
+
+    Reading and writing are one transaction, so two tabs never lose each other's decisions.
+    """
+    with db.write() as connection:
+        row = connection.execute("SELECT current, recipe FROM decision JOIN scene ON scene.id = scene_id AND number = current WHERE scene_id = ?", (number,)).fetchone()
+        if row is None:
+            raise LookupError(number)
+        before = Recipe.model_validate_json(row["recipe"])
+        after = change(before)
+        if after == before:
+            return before
+        current = row["current"] + 1
+        connection.execute("DELETE FROM decision WHERE scene_id = ? AND number >= ?", (number, current))
+        connection.execute("DELETE FROM decision WHERE scene_id = ? AND number < ? AND number > 0", (number, current - MOST_DECISIONS))
+        connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, ?, ?, ?)", (number, current, what[:200], after.to_json()))
+        connection.execute("UPDATE scene SET current = ? WHERE id = ?", (current, number))
+        return after
+
+
+def step_back(db: Database, number: int, forward: bool = False) -> str | None:
+    """Undo the last decision or do it again; what it was, None where there is none."""
+    with db.write() as connection:
+        row = connection.execute("SELECT current FROM scene WHERE id = ?", (number,)).fetchone()
+        target = row["current"] + (1 if forward else -1)
+        there = connection.execute("SELECT what FROM decision WHERE scene_id = ? AND number = ?", (number, target)).fetchone()
+        if there is None:
+            return None
+        undone = there if forward else connection.execute("SELECT what FROM decision WHERE scene_id = ? AND number = ?", (number, row["current"])).fetchone()
+        connection.execute("UPDATE scene SET current = ? WHERE id = ?", (target, number))
+        return str(undone["what"])
+
+
+def steps_left(db: Database, number: int) -> tuple[str | None, str | None]:
+    """What undo would undo and what redo would do again."""
+    back = db.row("SELECT what FROM decision JOIN scene ON scene.id = scene_id AND number = current WHERE scene_id = ? AND current > 0", number)
+    on = db.row("SELECT what FROM decision JOIN scene ON scene.id = scene_id AND number = current + 1 WHERE scene_id = ?", number)
+    return (back["what"] if back else None), (on["what"] if on else None)
+
+
+def note_made(db: Database, number: int, registered: str | None = None, woven: str | None = None) -> None:
+    """Remember the newest registration and weave, so that a changed recipe can be told to be ahead of them."""
+    with db.write() as connection:
+        connection.execute("UPDATE scene SET registered = coalesce(?, registered), woven = coalesce(?, woven) WHERE id = ?", (registered, woven, number))
+
+
+def add_result(db: Database, number: int, path: str, recipe: Recipe) -> None:
+    """A delivered file and the recipe it was made with."""
+    with db.write() as connection:
+        connection.execute("INSERT INTO result (scene_id, path, recipe) VALUES (?, ?, ?)", (number, path, recipe.to_json()))
+
+
+def results_of(db: Database, number: int) -> list[sqlite3.Row]:
+    """Delivered files, newest first."""
+    return db.rows("SELECT * FROM result WHERE scene_id = ? ORDER BY id DESC", number)
+
+
+def remove_scene(db: Database, number: int) -> None:
+    """Forget a scene. Its originals and its delivered files stay."""
+    with db.write() as connection:
+        connection.execute("DELETE FROM scene WHERE id = ?", (number,))
