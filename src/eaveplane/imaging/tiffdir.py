@@ -12,10 +12,15 @@ Entry = tuple[int, int, object]
 """Tag, type, value: text, bytes, a number or a sequence of numbers."""
 
 
+MOST_RATIONAL = 2_000_000_000
+"""Above it a number stands for infinity, as EXIF writes it."""
+
+
 def _rational(value: float, signed: bool) -> bytes:
-    if np.isinf(value):
+    if value > MOST_RATIONAL:
         return struct.pack("<II", 0xFFFFFFFF, 1)
-    ratio = Fraction(value).limit_denominator(1_000_000)
+    # both halves have 32 bits, one of them a sign where it is signed
+    ratio = Fraction(value).limit_denominator(max(1, min(1_000_000, int(MOST_RATIONAL / max(1.0, abs(value))))))
     return struct.pack("<ii" if signed else "<II", ratio.numerator, ratio.denominator)
 
 

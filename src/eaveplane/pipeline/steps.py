@@ -252,7 +252,7 @@ def laid_frames(frames: list[Decoded], names: list[str], laid: Registered, even_
         frame, fit = frames[k], scaled_fit(laid.fits[k], level)
         part = source_box(box, fit, frame.codes.sizes[level])
         codes = frame.codes.read(level, part)
-        root = to_root(codes, frame.encoding, laid.gains[k] if even_out else (1.0, 1.0, 1.0))  # type: ignore[arg-type]
+        root = to_root(codes, frame.encoding, laid.gains[k] if even_out else (1.0, 1.0, 1.0))
         if np.array_equal(fit, np.eye(3)) and part[2:] == box[2:]:
             return root
         return warp(root, fit @ np.array([[1, 0, part[0]], [0, 1, part[1]], [0, 0, 1.0]]), box, repeat_edge=True)

@@ -52,10 +52,13 @@ def disc_kernel(radius: float) -> FloatArray:
     return np.asarray(kernel / kernel.sum())
 
 
-def banded(picture: FloatArray) -> list[FloatArray]:
-    """The picture band-passed from 0.7 to 8 px, blurred by each of RADII."""
-    band = cv2.GaussianBlur(picture, (0, 0), 0.7) - cv2.GaussianBlur(picture, (0, 0), 8)
-    return [cv2.filter2D(band, cv2.CV_32F, disc_kernel(r), borderType=cv2.BORDER_REFLECT_101) if r else band for r in RADII]
+def banded(picture: FloatArray) -> FloatArray:
+    """The picture (h, w) band-passed from 0.7 to 8 px, blurred by each of RADII: (7, h, w)."""
+    out = np.empty((len(RADII), *picture.shape), np.float32)
+    np.subtract(cv2.GaussianBlur(picture, (0, 0), 0.7), cv2.GaussianBlur(picture, (0, 0), 8), out=out[0])
+    for k, radius in enumerate(RADII[1:], 1):
+        cv2.filter2D(out[0], cv2.CV_32F, disc_kernel(radius), dst=out[k], borderType=cv2.BORDER_REFLECT_101)
+    return out
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -94,20 +97,23 @@ def _solve(a: np.ndarray, b: np.ndarray, x0: int, y0: int, size: int, out: np.nd
 
 @njit(cache=True, nogil=True)
 def _measure(a: np.ndarray, b: np.ndarray, corners: np.ndarray, size: int, out: np.ndarray) -> None:
-    """For each tile the pairing of blurs (first index: frame a, second: frame b) with the least residual."""
+    """For each tile the pairing of blurs with the least residual: from none, more blur on the side where it helps."""
     one = np.empty(4)
-    count = a.shape[0]
     for t in range(corners.shape[0]):
-        best = 1e9
-        for k in range(2 * count - 1):
-            i, j = (k, 0) if k < count else (0, k - count + 1)
-            _solve(a[i], b[j], corners[t, 0], corners[t, 1], size, one)
-            if one[2] < best:
-                best = one[2]
-                out[t, :] = one
+        _solve(a[0], b[0], corners[t, 0], corners[t, 1], size, one)
+        out[t, :] = one
+        for side in range(2):
+            before = out[t, 2]
+            for k in range(1, a.shape[0]):
+                _solve(a[k if side == 0 else 0], b[0 if side == 0 else k], corners[t, 0], corners[t, 1], size, one)
+                if one[2] < out[t, 2]:
+                    out[t, :] = one
+                if one[2] > before:
+                    break
+                before = one[2]
 
 
-def measure_pair(first: int, second: int, a: list[FloatArray], b: list[FloatArray], inside: NDArray[np.bool_], noise: float) -> Tiles:
+def measure_pair(first: int, second: int, a: FloatArray, b: FloatArray, inside: NDArray[np.bool_], noise: float) -> Tiles:
     """Shifts in all tiles that show enough of the same thing in two band-passed frames on the working grid."""
     height, width = inside.shape
     size = min(TILE, (min(height, width) - 4) // 2)
@@ -117,8 +123,7 @@ def measure_pair(first: int, second: int, a: list[FloatArray], b: list[FloatArra
         dtype=np.int64,
     ).reshape(-1, 2)
     out = np.zeros((len(corners), 4))
-    stack_a, stack_b = np.stack(a), np.stack(b)
-    by_rows(lambda i, j: _measure(stack_a, stack_b, corners[i:j], size, out[i:j]), len(corners), size * size)
+    by_rows(lambda i, j: _measure(a, b, corners[i:j], size, out[i:j]), len(corners), size * size)
     floor = noise * size * size / 2
     keep = (out[:, 2] < MOST_RESIDUAL) & (out[:, 3] > 4 * floor) & (np.hypot(out[:, 0], out[:, 1]) < 4)
     energy = out[keep, 3]

@@ -59,7 +59,7 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
     count = len(fits)
     size = luma(reference).shape[1], luma(reference).shape[0]
     inside = working_inside(size, fits)
-    kept: dict[int, list[FloatArray]] = {}
+    kept: dict[int, FloatArray] = {}
     pairs: list[Tiles] = []
     for k in range(count):
         laid = warp(luma(k), fits[k], (0, 0, *size), repeat_edge=True)
