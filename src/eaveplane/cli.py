@@ -144,7 +144,7 @@ def _stack(
     for path in frames:
         if not path.is_file():
             raise PictureError(path, "is not there.", "Check the name.")
-        file = scene.File(path, hash_file(path))
+        file = scene.File(path, hash_file(path), str(path))
         if all(file.sha256 != f.sha256 for f in files):
             files.append(file)
     analysed = scene.analyse(cache, files, runner, (0.0, 0.45), full_only=True)
@@ -157,7 +157,7 @@ def _stack(
     order = scene.in_order(cache, [analysed.keys[f.id] for f in files])
     recipe = _with_frames(recipe, [files[i] for i in order])
     if reference != "auto":
-        wanted = scene.File(frames[int(reference)], hash_file(frames[int(reference)])).id
+        wanted = hash_file(frames[int(reference)])[:12]
         recipe = recipe.model_copy(update={"reference": wanted})
     first = steps.open_decoded(cache, analysed.keys[files[0].id])
     if develop == "none":
@@ -223,8 +223,8 @@ def _with_frames(recipe: Recipe, files: list[scene.File]) -> Recipe:
     known = {f.id: f for f in recipe.frames}
     if any(f.id in known for f in files):
         by_id = {f.id: f for f in files}
-        ordered = [entry.model_copy(update={"file": str(by_id[entry.id].path)}) for entry in recipe.frames if entry.id in by_id]
-        ordered += [FrameChoice(id=f.id, file=str(f.path), state="leave_out", reason="by hand") for f in files if f.id not in known]
+        ordered = [entry.model_copy(update={"file": by_id[entry.id].name}) for entry in recipe.frames if entry.id in by_id]
+        ordered += [FrameChoice(id=f.id, file=f.name, state="leave_out", reason="by hand") for f in files if f.id not in known]
         return recipe.model_copy(update={"frames": ordered})
-    fresh = [FrameChoice(id=f.id, file=str(f.path)) for f in files]
+    fresh = [FrameChoice(id=f.id, file=f.name) for f in files]
     return recipe.model_copy(update={"frames": fresh, "reference": "", "strokes": []})

@@ -104,6 +104,37 @@ def root_luma(root: FloatArray) -> FloatArray:
     return out
 
 
+@njit(cache=True, nogil=True, fastmath=True)
+def _survey(codes: np.ndarray, curves: np.ndarray, m: np.ndarray, scale: int, weights: np.ndarray, step: int, luma: np.ndarray, small: np.ndarray) -> None:
+    height, width = luma.shape
+    for row in range(small.shape[0]):
+        for j in range(row * step, min(row * step + step, height)):
+            for i in range(width):
+                a = curves[0, codes[j, i, 0] * scale]
+                b = curves[1, codes[j, i, 1] * scale]
+                c = curves[2, codes[j, i, 2] * scale]
+                total = np.float32(0)
+                for k in range(3):
+                    v = m[k, 0] * a + m[k, 1] * b + m[k, 2] * c
+                    small[row, i // step, k] += v
+                    total += weights[k] * v
+                luma[j, i] = np.sqrt(max(total, np.float32(0)))
+        lines = min(step, height - row * step)
+        for i in range(small.shape[1]):
+            for k in range(3):
+                small[row, i, k] /= lines * min(step, width - i * step)
+
+
+def survey(codes: NDArray[np.uint8] | NDArray[np.uint16], encoding: Encoding, halvings: int) -> tuple[FloatArray, FloatArray]:
+    """The square root of luminance (h, w) of codes (h, w, 3), and their light averaged over squares of 2**halvings pixels."""
+    step = 1 << halvings
+    height, width = codes.shape[:2]
+    luma, small = np.empty((height, width), np.float32), np.zeros((-(-height // step), -(-width // step), 3), np.float32)
+    curves, matrix, scale = _curves32(encoding), encoding.to_work.astype(np.float32), 257 if codes.dtype == np.uint8 else 1
+    by_rows(lambda a, b: _survey(codes[a * step : b * step], curves, matrix, scale, LUMA, step, luma[a * step : b * step], small[a:b]), small.shape[0], width * step)
+    return luma, small
+
+
 def inverse_tables(encoding: Encoding) -> FloatArray:
     """(3, ROOT_STEPS + 1): codes 0..65535 for light whose square root runs evenly over 0..1."""
     light = np.linspace(0, 1, ROOT_STEPS + 1) ** 2

@@ -10,8 +10,11 @@ from numpy.typing import NDArray
 from .colour import FloatArray
 from .rows import by_rows
 
-PHASES = 1024
+PHASE_BITS = 10
+PHASES = 1 << PHASE_BITS
 TAPS = 6
+MOST_TURN = 0.12
+"""Sum of the sines of turn and shear up to which rows and columns can be resampled one after the other."""
 
 
 def _lanczos_table() -> FloatArray:
@@ -77,6 +80,100 @@ def _warp(source: np.ndarray, back: np.ndarray, x0: int, y0: int, out: np.ndarra
                 out[j, i, c] = total[c]
 
 
+@njit(cache=True, nogil=True, fastmath=True)
+def _weights(at: np.ndarray, table: np.ndarray, start: np.ndarray, weights: np.ndarray) -> None:
+    """First tap's place and the six weights (6, n) for positions `at` (n,) along a line."""
+    for i in range(at.shape[0]):
+        q = int(np.floor(at[i] * PHASES + 0.5))
+        start[i] = (q >> PHASE_BITS) - 2
+        for t in range(TAPS):
+            weights[t, i] = table[q & (PHASES - 1), t]
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _warp_in_two(source: np.ndarray, fore: np.ndarray, back: np.ndarray, x0: int, y0: int, out: np.ndarray, table: np.ndarray, edge: bool) -> None:
+    """The same as `_warp` in a pass along rows and one along columns.
+
+    Fits are near the identity, so over long runs of a line the taps move on with the pixels and only weights
+    change; these runs are what the compiler makes vectors of.
+    """
+    height, width, channels = source.shape
+    rows, cols = out.shape[:2]
+    low, high = 1e9, -1e9
+    for corner in range(4):
+        x, y = float(x0 + (corner & 1) * (cols - 1)), float(y0 + (corner >> 1) * (rows - 1))
+        sy = (back[1, 0] * x + back[1, 1] * y + back[1, 2]) / (back[2, 0] * x + back[2, 1] * y + back[2, 2])
+        low, high = min(low, sy), max(high, sy)
+    first = min(max(int(np.floor(low)) - 3, 0), height - 1)
+    last = min(max(int(np.ceil(high)) + 3, 0), height - 1)
+    along = np.zeros((last - first + 1, channels, cols), np.float32)
+    plane = np.empty((channels, max(width, cols)), np.float32)
+    at, start, w = np.empty(cols), np.empty(cols, np.int64), np.empty((TAPS, cols), np.float32)
+    for ys in range(first, last + 1):
+        row = np.uint64(ys - first)
+        for c in range(channels):
+            for i in range(width):
+                plane[c, i] = source[ys, i, c]
+        a = fore[0, 1] * ys + fore[0, 2]
+        b = fore[2, 1] * ys + fore[2, 2]
+        for i in range(cols):
+            x = float(i + x0)
+            # where in this row of the source lies what goes into column x
+            at[i] = min(max((a - x * b) / (x * fore[2, 0] - fore[0, 0]), -3.0), width + 2.0)
+        _weights(at, table, start, w)
+        i = 0
+        while i < cols:
+            s, end = start[i], i + 1
+            if s < 0 or s + TAPS > width:
+                for c in range(channels):
+                    total = np.float32(0)
+                    for t in range(TAPS):
+                        total += w[t, i] * plane[c, min(max(s + t, 0), width - 1)]
+                    along[ys - first, c, i] = total
+                i = end
+                continue
+            while end < cols and start[end] - end == s - i and start[end] + TAPS <= width:
+                end += 1
+            for c in range(channels):
+                for t in range(TAPS):
+                    shift = np.uint64(s + t - i)
+                    for k in range(np.uint64(i), np.uint64(end)):
+                        along[row, c, k] += w[t, k] * plane[c, k + shift]
+            i = end
+    last -= first
+    for j in range(rows):
+        y = float(j + y0)
+        for i in range(cols):
+            x = float(i + x0)
+            sy = (back[1, 0] * x + back[1, 1] * y + back[1, 2]) / (back[2, 0] * x + back[2, 1] * y + back[2, 2])
+            at[i] = min(max(sy, 0.0), height - 1.0)
+        _weights(at, table, start, w)
+        plane[:, :cols] = 0
+        i = 0
+        while i < cols:
+            s, end = start[i], i + 1
+            while end < cols and start[end] == s:
+                end += 1
+            for c in range(channels):
+                for t in range(TAPS):
+                    r = np.uint64(min(max(s + t - first, 0), last))
+                    for k in range(np.uint64(i), np.uint64(end)):
+                        plane[c, k] += w[t, k] * along[r, c, k]
+            i = end
+        for i in range(cols):
+            for c in range(channels):
+                out[j, i, c] = plane[c, i]
+        if not edge:
+            for i in range(cols):
+                x = float(i + x0)
+                v = back[2, 0] * x + back[2, 1] * y + back[2, 2]
+                sx = (back[0, 0] * x + back[0, 1] * y + back[0, 2]) / v
+                sy = (back[1, 0] * x + back[1, 1] * y + back[1, 2]) / v
+                if not (sx > -1.0 and sy > -1.0 and sx < width and sy < height):
+                    for c in range(channels):
+                        out[j, i, c] = 0.0
+
+
 def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int, int, int], repeat_edge: bool = False) -> FloatArray:
     """Resample `source` (h, w) or (h, w, c) under a homography, Lanczos with three lobes (Duchon 1979).
 
@@ -88,7 +185,11 @@ def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int
     out = np.empty((height, width, planes.shape[2]), np.float32)
     planes = np.ascontiguousarray(planes, np.float32)
     back = np.linalg.inv(to_target)
-    by_rows(lambda a, b: _warp(planes, back, x, y + a, out[a:b], _TABLE, repeat_edge), height, width)
+    fore = np.linalg.inv(back)
+    if abs(fore[0, 1]) + abs(fore[1, 0]) < MOST_TURN * abs(fore[0, 0]):
+        by_rows(lambda a, b: _warp_in_two(planes, fore, back, x, y + a, out[a:b], _TABLE, repeat_edge), height, width)
+    else:
+        by_rows(lambda a, b: _warp(planes, back, x, y + a, out[a:b], _TABLE, repeat_edge), height, width)
     return out if source.ndim == 3 else out[..., 0]
 
 
@@ -96,6 +197,10 @@ def coverage(size: tuple[int, int], to_target: NDArray[np.float64], box: tuple[i
     """Where the target box (x, y, w, h) is covered by a source of `size` (width, height) under `to_target`: (h, w)."""
     x, y, width, height = box
     back = np.linalg.inv(to_target)
+    corners = np.array([[[x, y], [x + width - 1, y], [x, y + height - 1], [x + width - 1, y + height - 1]]], np.float64)
+    there = cv2.perspectiveTransform(corners, back)[0]
+    if (there >= 0).all() and (there <= np.array(size) - 1).all():
+        return np.ones((height, width), np.bool_)
     xs, ys = np.arange(x, x + width)[None, :], np.arange(y, y + height)[:, None]
     w = back[2, 0] * xs + back[2, 1] * ys + back[2, 2]
     sx = (back[0, 0] * xs + back[0, 1] * ys + back[0, 2]) / w

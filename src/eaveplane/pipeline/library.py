@@ -49,11 +49,11 @@ class Library:
         found: dict[str, File] = {}
         for row in files_of(self.db, outing_id):
             if row["sha256"]:
-                file = File(Path(row["path"]), row["sha256"])
+                file = File(Path(row["path"]), row["sha256"], row["name"])
                 if file.id not in found or not found[file.id].path.exists():
                     found[file.id] = file
         return found
 
     def outing_problems(self, outing_id: int) -> list[tuple[str, str]]:
-        """(file name, what is wrong) for the files that cannot be used."""
-        return [(Path(row["path"]).name, row["problem"]) for row in files_of(self.db, outing_id) if row["problem"]]
+        """(file name, what is wrong, with the name) for the files that cannot be used."""
+        return [(row["name"], row["problem"]) for row in files_of(self.db, outing_id) if row["problem"]]

@@ -30,6 +30,7 @@ class File:
 
     path: Path
     sha256: str
+    name: str
 
     @property
     def id(self) -> str:

@@ -28,7 +28,7 @@ from ..imaging.colour import FloatArray
 from ..imaging.exif import Metadata
 from ..imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding
 from ..imaging.levels import Box, Levels
-from ..imaging.light import light_of, root_luma, to_codes, to_root
+from ..imaging.light import survey, to_codes, to_root
 from ..imaging.read import read_picture
 from ..imaging.resample import scaled_fit, source_box, warp
 from ..imaging.rows import CORES
@@ -37,7 +37,6 @@ from ..recipe import Recipe
 from .cache import Cache, key_of
 from .ticket import Ticket
 
-ROWS = 512
 SMALL_SIDE = 800
 TILE = 1024
 POOL_LEVEL = POOL.bit_length() - 1
@@ -65,17 +64,12 @@ def _decode(folder: Path, path: Path, full_only: bool, ticket: Ticket) -> None:
     levels = Levels.create(folder / "codes", width, height, 3, codes.dtype.name, full_only)
     levels.write(0, 0, 0, codes)
     halvings = max(0, int(np.ceil(np.log2(max(width, height) / SMALL_SIDE))))
-    luma, small = np.empty((height, width), np.float32), []
-    rows = max(ROWS, 1 << halvings)
-    for top in range(0, height, rows):
-        strip = to_root(codes[top : top + rows], encoding)
-        luma[top : top + rows] = root_luma(strip)
-        small.append(_area_average(light_of(strip), 1 << halvings))
+    luma, small = survey(codes, encoding, halvings)
     detail = measure_detail(luma)
     ticket.tell(0.9)
     np.savez(folder / "detail.npz", energy=detail.energy, noise=detail.noise, level=detail.level)
     np.save(folder / "luma.npy", detail.luma)
-    np.save(folder / "small.npy", np.concatenate(small))
+    np.save(folder / "small.npy", small)
     if not full_only:
         levels.halve_into_levels()
     (folder / "profile.icc").write_bytes(encoding.profile or b"")
@@ -89,12 +83,6 @@ def _decode(folder: Path, path: Path, full_only: bool, ticket: Ticket) -> None:
         "meta": {**meta.__dict__, "taken": meta.taken.isoformat() if meta.taken else None},
     }
     (folder / "frame.json").write_text(json.dumps(facts))
-
-
-def _area_average(light: FloatArray, factor: int) -> FloatArray:
-    height, width = light.shape[:2]
-    light = np.pad(light, ((0, -height % factor), (0, -width % factor), (0, 0)), mode="edge")
-    return np.asarray(cv2.resize(light, (light.shape[1] // factor, light.shape[0] // factor), interpolation=cv2.INTER_AREA))
 
 
 @dataclass(frozen=True, eq=False)
@@ -250,14 +238,14 @@ def laid_frames(frames: list[Decoded], names: list[str], laid: Registered, even_
 
     def read(k: int, level: int, box: Box) -> FloatArray:
         frame, fit = frames[k], scaled_fit(laid.fits[k], level)
+        gain = laid.gains[k] if even_out else (1.0, 1.0, 1.0)
+        if k == laid.reference:
+            return to_root(frame.codes.read(level, box), frame.encoding, gain)
         part = source_box(box, fit, frame.codes.sizes[level])
-        codes = frame.codes.read(level, part)
-        root = to_root(codes, frame.encoding, laid.gains[k] if even_out else (1.0, 1.0, 1.0))
-        if np.array_equal(fit, np.eye(3)) and part[2:] == box[2:]:
-            return root
+        root = to_root(frame.codes.read(level, part), frame.encoding, gain)
         return warp(root, fit @ np.array([[1, 0, part[0]], [0, 1, part[1]], [0, 0, 1.0]]), box, repeat_edge=True)
 
-    return Laid(names, frames[0].size, laid.fits, read)
+    return Laid(names, laid.reference, frames[0].size, laid.fits, read)
 
 
 def weave_key(frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, full_only: bool) -> str:

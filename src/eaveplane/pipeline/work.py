@@ -106,7 +106,7 @@ class Worker:
 
         assert self._pool is not None
         runner = scene.Runner(self._pool, self.library.tickets, tell, unwanted)
-        kinds = {"bring_in": self._bring_in, "weave": self._weave, "deliver": self._deliver}
+        kinds = {"bring_in": self._bring_in, "register": self._register, "weave": self._weave, "deliver": self._deliver}
         try:
             message = kinds[row["kind"]](row, runner)
             jobs.end(self.db, number, "done", message)
@@ -134,12 +134,14 @@ class Worker:
             if runner.cancelled():
                 raise Cancelled
             runner.tell("Looking at files", 0.1 * i / max(1, len(paths)))
-            if str(path) in known and known[str(path)]["sha256"]:
+            before = known.get(str(path))
+            if before and before["sha256"]:
                 continue
+            name = before["name"] if before else path.name
             try:
-                outings.add_file(self.db, outing_id, path, hash_file(path), facts(path), None)
+                outings.add_file(self.db, outing_id, path, name, hash_file(path), facts(path), None)
             except PictureError as error:
-                outings.add_file(self.db, outing_id, path, None, None, str(error))
+                outings.add_file(self.db, outing_id, path, name, None, None, f"{name}: {error.problem} {error.remedy}")
         files = self.library.files(outing_id)
         if not files:
             problems = self.library.outing_problems(outing_id)
@@ -147,14 +149,23 @@ class Worker:
         analysed = scene.analyse(self.library.cache, list(files.values()), runner, (0.1, 0.95), full_only=False)
         wrong = analysed.problems | scene.same_size(self.library.cache, list(files.values()), analysed.keys)
         for id, problem in wrong.items():
-            outings.note_problem(self.db, outing_id, files[id].path, str(problem))
+            outings.note_problem(self.db, outing_id, files[id].path, f"{files[id].name}: {problem.problem} {problem.remedy}")
         good = [f for id, f in files.items() if id not in wrong]
-        if good and not scenes.scenes_of(self.db, outing_id):
+        if good:
             order = scene.in_order(self.library.cache, [analysed.keys[f.id] for f in good])
-            first = steps.open_decoded(self.library.cache, analysed.keys[good[0].id])
-            recipe = Recipe(frames=named([good[i] for i in order]), look=RAW_LOOK if first.raw else NEUTRAL)
-            scenes.add_scene(self.db, outing_id, "Scene 1", recipe)
+            self._into_scene(outing_id, [good[i] for i in order], steps.open_decoded(self.library.cache, analysed.keys[good[0].id]).raw)
         return f"{len(good)} frames brought in" + (f", {len(files) - len(good)} set aside" if len(files) > len(good) else "") + "."
+
+    def _into_scene(self, outing_id: int, ordered: list[scene.File], raw: bool) -> None:
+        """Make a scene of an outing's first frames; later ones join it where they belong from near to far."""
+        there = scenes.scenes_of(self.db, outing_id)
+        if not there:
+            scenes.add_scene(self.db, outing_id, "Scene 1", Recipe(frames=named(ordered), look=RAW_LOOK if raw else NEUTRAL))
+            return
+        taken = {f.id for row in there for f in scenes.recipe_of(self.db, row["id"]).frames}
+        fresh = [f for f in ordered if f.id not in taken]
+        if fresh:
+            scenes.decide(self.db, there[-1]["id"], f"Brought in {len(fresh)} more", lambda recipe: joined(recipe, ordered, fresh))
 
     def _prepare(self, scene_id: int, recipe: Recipe, runner: scene.Runner, upto: float) -> scene.Plan:
         """Everything up to the sharp zones. `upto` is the share of the job's time that this takes."""
@@ -165,24 +176,25 @@ class Worker:
         wanted = recipe.kept()
         if not wanted:
             raise ValueError("All frames are left out. Bring some back in Gather.")
-        missing = [f.file or f.name for f in wanted if f.id not in files]
+        missing = [f.file for f in wanted if f.id not in files]
         if missing:
             raise ValueError(f"{missing[0]} is not among the files of this outing any more. Leave the frame out or bring the folder in again.")
-        analysed = scene.analyse(self.library.cache, [files[f.id] for f in wanted], runner, (0.0, 0.4 * upto), full_only=False)
+        analysed = scene.analyse(self.library.cache, [files[f.id] for f in wanted], runner, (0.0, 0.2 * upto), full_only=False)
         for problem in (analysed.problems | scene.same_size(self.library.cache, [files[f.id] for f in wanted], analysed.keys)).values():
             raise problem
         planned = scene.plan(recipe, analysed.keys, full_only=False)
         assert planned is not None
-        scene.register(self.library.cache, planned, runner, (0.4 * upto, 0.9 * upto))
+        scene.register(self.library.cache, planned, runner, (0.2 * upto, 0.9 * upto))
         scene.label(self.library.cache, planned, recipe.weaving.quiet, runner, (0.9 * upto, upto))
         scenes.note_made(self.db, scene_id, registered=planned.registered)
         return planned
 
+    def _register(self, row: sqlite3.Row, runner: scene.Runner) -> str:
+        planned = self._prepare(row["scene_id"], scenes.recipe_of(self.db, row["scene_id"]), runner, 1.0)
+        return f"{len(planned.ids)} frames registered."
+
     def _weave(self, row: sqlite3.Row, runner: scene.Runner) -> str:
         recipe = scenes.recipe_of(self.db, row["scene_id"])
-        if json.loads(row["arguments"]).get("until") == "register":
-            planned = self._prepare(row["scene_id"], recipe, runner, 1.0)
-            return f"{len(planned.ids)} frames registered."
         planned = self._prepare(row["scene_id"], recipe, runner, 0.4)
         scene.weave(self.library.cache, planned, recipe, runner, (0.4, 1.0), full_only=False)
         scenes.note_made(self.db, row["scene_id"], woven=planned.woven)
@@ -242,6 +254,16 @@ def named(files: list[scene.File]) -> list[FrameChoice]:
     names = {0: "Near", len(files) - 1: "Far"} if len(files) > 1 else {}
     if len(files) > 2:
         names[len(files) // 2] = "Mid"
-    return [FrameChoice(id=f.id, file=str(f.path), name=names.get(i, "")) for i, f in enumerate(files)]
+    return [FrameChoice(id=f.id, file=f.name, name=names.get(i, "")) for i, f in enumerate(files)]
+
+
+def joined(recipe: Recipe, ordered: list[scene.File], fresh: list[scene.File]) -> Recipe:
+    """The recipe with new frames, each behind the nearest frame before it (in `ordered`) that the recipe has."""
+    frames = list(recipe.frames)
+    for file in fresh:
+        before = [f.id for f in ordered[: ordered.index(file)]]
+        at = max((i + 1 for i, f in enumerate(frames) if f.id in before), default=0)
+        frames.insert(at, FrameChoice(id=file.id, file=file.name))
+    return recipe.model_copy(update={"frames": frames})
 
 

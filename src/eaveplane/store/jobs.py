@@ -9,6 +9,9 @@ from typing import Any
 
 from .database import Database
 
+FIRST_GUESS = 0.5
+"""Seconds a megapixel."""
+
 
 def add_job(db: Database, kind: str, outing_id: int | None = None, scene_id: int | None = None, **arguments: Any) -> int:
     """Queue a job; one that waits for the same thing already is not queued twice."""
@@ -84,6 +87,23 @@ def recent(db: Database) -> list[sqlite3.Row]:
            LEFT JOIN scene ON scene.id = scene_id LEFT JOIN outing ON outing.id = job.outing_id
            WHERE state IN ('done', 'failed', 'cancelled') ORDER BY ended DESC LIMIT 30"""
     )
+
+
+def note_size(db: Database, number: int, megapixels: float) -> None:
+    """How many millions of pixels a job goes through."""
+    with db.write() as connection:
+        connection.execute("UPDATE job SET megapixels = ? WHERE id = ?", (megapixels, number))
+
+
+def expected_seconds(db: Database, kind: str, megapixels: float) -> float:
+    """How long a job of this kind will take, from the last ones on this machine; a cautious guess for the first."""
+    last = db.rows(
+        """SELECT (ended - started) / megapixels AS pace FROM job
+           WHERE kind = ? AND state = 'done' AND megapixels > 0 AND ended - started > 1 ORDER BY id DESC LIMIT 5""",
+        kind,
+    )
+    paces = sorted(float(row["pace"]) for row in last)
+    return (paces[len(paces) // 2] if paces else FIRST_GUESS) * megapixels
 
 
 def seconds_left(row: sqlite3.Row) -> float | None:

@@ -25,8 +25,8 @@ def outing(db: Database, number: int) -> sqlite3.Row | None:
     return db.row("SELECT * FROM outing WHERE id = ?", number)
 
 
-def add_file(db: Database, outing_id: int, path: Path, sha256: str | None, facts: Facts | None, problem: str | None) -> None:
-    """Note a file, or what is wrong with it; noting it again replaces what was noted."""
+def add_file(db: Database, outing_id: int, path: Path, name: str, sha256: str | None, facts: Facts | None, problem: str | None) -> None:
+    """Note a file, or what is wrong with it; noting it again replaces what was noted but its name."""
     meta = {}
     if facts:
         meta = {k: v.isoformat() if k == "taken" and v else v for k, v in facts.meta.__dict__.items()}
@@ -34,10 +34,10 @@ def add_file(db: Database, outing_id: int, path: Path, sha256: str | None, facts
             meta["focus_m"] = "inf"
     with db.write() as connection:
         connection.execute(
-            """INSERT INTO file (outing_id, path, sha256, width, height, kind, meta, problem) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+            """INSERT INTO file (outing_id, path, name, sha256, width, height, kind, meta, problem) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
                ON CONFLICT (outing_id, path) DO UPDATE SET sha256 = excluded.sha256, width = excluded.width,
                height = excluded.height, kind = excluded.kind, meta = excluded.meta, problem = excluded.problem""",
-            (outing_id, str(path), sha256, facts.width if facts else None, facts.height if facts else None, facts.kind if facts else None, json.dumps(meta), problem),
+            (outing_id, str(path), name[:200], sha256, facts.width if facts else None, facts.height if facts else None, facts.kind if facts else None, json.dumps(meta), problem),
         )
 
 
@@ -50,3 +50,20 @@ def note_problem(db: Database, outing_id: int, path: Path, problem: str) -> None
     """What was found wrong with a file later."""
     with db.write() as connection:
         connection.execute("UPDATE file SET problem = ? WHERE outing_id = ? AND path = ?", (problem, outing_id, str(path)))
+
+
+def rename_outing(db: Database, number: int, name: str) -> None:
+    with db.write() as connection:
+        connection.execute("UPDATE outing SET name = ? WHERE id = ?", (name.strip()[:120] or "Outing", number))
+
+
+def move_outing(db: Database, number: int, folder: Path) -> None:
+    """Where its files lie now."""
+    with db.write() as connection:
+        connection.execute("UPDATE outing SET folder = ? WHERE id = ?", (str(folder), number))
+
+
+def remove_outing(db: Database, number: int) -> None:
+    """Forget an outing with its scenes. Its originals and delivered files stay."""
+    with db.write() as connection:
+        connection.execute("DELETE FROM outing WHERE id = ?", (number,))

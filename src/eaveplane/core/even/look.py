@@ -126,6 +126,8 @@ def develop(root: FloatArray, look: Look, shot: Light, primaries: str) -> FloatA
     The result is the signed square root of linear light in the named output primaries, of which 0..1 is shown.
     With a neutral look nothing changes but the primaries.
     """
+    if look == NEUTRAL and primaries == "rec2020":
+        return root
     toned = look.model_copy(update={"kelvin": 0.0, "tint": 0.0, "saturation": 0.0, "exposure": 0.0}) != NEUTRAL
     first = (white_balance(look, shot) * 2.0**look.exposure).astype(np.float32)
     last = (np.linalg.inv(rgb_to_xyz(primaries)) @ XYZ_FROM_WORK).astype(np.float32)

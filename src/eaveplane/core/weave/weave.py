@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
@@ -44,11 +45,13 @@ class Weaving(Parameters):
 class Laid:
     """The frames of a scene laid on the reference grid.
 
-    `read(k, level, box)` gives frame k (h, w, 3) in the weaving encoding, evened out, edges repeated beyond it;
+    `read(k, level, box)` gives frame k (h, w, 3) in the weaving encoding, evened out, for a box inside the reference grid,
+    edges of the frame repeated beyond it;
     `fits` are those of the full size, `size` (w, h) that of the frames.
     """
 
     names: Sequence[str]
+    reference: int
     size: tuple[int, int]
     fits: Sequence[NDArray[np.float64]]
     read: Callable[[int, int, Box], FloatArray]
@@ -79,9 +82,11 @@ def _active(gates: FloatArray, box: Box, level: int) -> list[int]:
     return [k for k in range(len(gates)) if part[k].size and part[k].max() > 0]
 
 
-def _energy(luma: FloatArray, window: float) -> FloatArray:
+def _strength(luma: FloatArray, window: float, decision: float) -> FloatArray:
+    """Fine energy in a window, to the power by which the sharper frame is preferred."""
     lap = cv2.Laplacian(luma, cv2.CV_32F, borderType=cv2.BORDER_REPLICATE)
-    return np.asarray(cv2.GaussianBlur(lap * lap, (0, 0), window, borderType=cv2.BORDER_REPLICATE)) + np.float32(1e-7)
+    energy = cv2.GaussianBlur(lap * lap, (0, 0), window, borderType=cv2.BORDER_REPLICATE) + np.float32(1e-7)
+    return np.asarray(energy * energy if decision == 2 else energy**decision, np.float32)
 
 
 def _bands(picture: FloatArray, octaves: int) -> list[FloatArray]:
@@ -98,6 +103,32 @@ def _joined(bands: list[FloatArray]) -> FloatArray:
     for band in bands[-2::-1]:
         picture = cv2.pyrUp(picture, dstsize=(band.shape[1], band.shape[0])) + band
     return picture
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _weigh(spare: np.ndarray, gates: np.ndarray, share: np.ndarray) -> None:
+    """Shares (n, h, w) that sum to one from strengths in `spare`, which are then made to sum to one without gates."""
+    count, height, width = spare.shape
+    for j in range(height):
+        for i in range(width):
+            free, gated = np.float32(0), np.float32(0)
+            for k in range(count):
+                free += spare[k, j, i]
+                gated += spare[k, j, i] * gates[k, j, i]
+            by_free = np.float32(1) / free if free > 0 else np.float32(0)
+            by_gate = np.float32(1) / gated if gated > np.float32(1e-30) else np.float32(0)
+            for k in range(count):
+                plain = spare[k, j, i] * by_free if by_free > 0 else np.float32(1.0 / count)
+                share[k, j, i] = spare[k, j, i] * gates[k, j, i] * by_gate if by_gate > 0 else plain
+                spare[k, j, i] = plain
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _add(total: np.ndarray, band: np.ndarray, mask: np.ndarray) -> None:
+    for j in range(band.shape[0]):
+        for i in range(band.shape[1]):
+            for c in range(band.shape[2]):
+                total[j, i, c] += band[j, i, c] * mask[j, i]
 
 
 def _painted(weights: dict[int, FloatArray], spare: dict[int, FloatArray], laid: Laid, strokes: Sequence[Stroke], box: Box, level: int) -> None:
@@ -148,33 +179,27 @@ def weave_box(laid: Laid, gates: FloatArray, weaving: Weaving, strokes: Sequence
         chosen |= {j for j in (k - 1, k, k + 1) if 0 <= j < len(laid.names)}
     pictures = {k: laid.read(k, level, wide) for k in sorted(chosen)}
 
-    raw, spare = {}, {}
     window = max(0.6, weaving.detail * 0.5**level) if level else weaving.detail
-    for k, picture in pictures.items():
-        strength = _energy(root_luma(picture), window) ** np.float32(weaving.decision)
-        inside = _coverage(laid, k, level, wide)
-        spare[k] = strength * inside
-        raw[k] = strength * _gate_in(gates[k], wide, level) * inside
-    total = sum(raw.values(), np.zeros(next(iter(raw.values())).shape, np.float32))
-    fallback = sum(spare.values(), np.zeros_like(total))
-    empty = total < 1e-30
-    weights = {}
-    for k in raw:
-        share = raw[k] / np.maximum(total, 1e-30)
-        if empty.any():
-            share = np.where(empty, np.where(fallback > 0, spare[k] / np.maximum(fallback, 1e-30), 1.0 / len(raw)), share)
-        weights[k] = share.astype(np.float32)
+    order = list(pictures)
+    spare = np.stack([_strength(root_luma(picture), window, weaving.decision) for picture in pictures.values()])
+    gate = np.stack([_gate_in(gates[k], wide, level) for k in order])
+    for i, k in enumerate(order):
+        if k != laid.reference:
+            spare[i] *= _coverage(laid, k, level, wide)
+    share = np.empty_like(spare)
+    _weigh(spare, gate, share)
+    weights = dict(zip(order, share, strict=True))
     if touching:
-        norm = np.maximum(fallback, 1e-30)
-        _painted(weights, {k: s / norm for k, s in spare.items()}, laid, touching, wide, level)
+        _painted(weights, dict(zip(order, spare, strict=True)), laid, touching, wide, level)
 
     mixed: list[FloatArray] = []
     for k, picture in pictures.items():
-        mask, parts = weights[k], list[FloatArray]()
-        for band in _bands(picture, octaves):
-            parts.append(band * mask[..., None])
-            mask = np.asarray(cv2.pyrDown(mask)) if len(parts) <= octaves else mask
-        mixed = [a + b for a, b in zip(mixed, parts, strict=True)] if mixed else parts
+        mask = weights[k]
+        for octave, band in enumerate(_bands(picture, octaves)):
+            if len(mixed) <= octave:
+                mixed.append(np.zeros_like(band))
+            _add(mixed[octave], band, mask)
+            mask = np.asarray(cv2.pyrDown(mask)) if octave < octaves else mask
     woven = _joined(mixed)
     inner = np.s_[y - y0 : y - y0 + h, x - x0 : x - x0 + w]
     picture = np.ascontiguousarray(woven[inner])

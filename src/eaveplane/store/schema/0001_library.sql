@@ -10,6 +10,8 @@ CREATE TABLE file (
     id        INTEGER PRIMARY KEY,
     outing_id INTEGER NOT NULL REFERENCES outing (id) ON DELETE CASCADE,
     path      TEXT NOT NULL,
+    -- what its owner calls it; uploads are stored under names of our own
+    name      TEXT NOT NULL,
     sha256    TEXT,
     width     INTEGER,
     height    INTEGER,
@@ -42,7 +44,7 @@ CREATE TABLE decision (
 
 CREATE TABLE job (
     id        INTEGER PRIMARY KEY,
-    kind      TEXT NOT NULL CHECK (kind IN ('bring_in', 'weave', 'deliver')),
+    kind      TEXT NOT NULL CHECK (kind IN ('bring_in', 'register', 'weave', 'deliver')),
     outing_id INTEGER REFERENCES outing (id) ON DELETE CASCADE,
     scene_id  INTEGER REFERENCES scene (id) ON DELETE CASCADE,
     arguments TEXT NOT NULL DEFAULT '{}',
@@ -50,6 +52,8 @@ CREATE TABLE job (
     cancel    INTEGER NOT NULL DEFAULT 0,
     what      TEXT NOT NULL DEFAULT '',
     share     REAL NOT NULL DEFAULT 0,
+    -- millions of pixels that it goes through, so that the next one's time can be told
+    megapixels REAL NOT NULL DEFAULT 0,
     message   TEXT NOT NULL DEFAULT '',
     created   TEXT NOT NULL DEFAULT (strftime('%Y-%m-%dT%H:%M:%fZ', 'now')),
     started   REAL,
