@@ -11,6 +11,7 @@ from ..store.database import Database
 from ..store.outings import files_of
 from .cache import Cache
 from .scene import File
+from .steps import decode_key
 
 
 def default_home() -> Path:
@@ -53,6 +54,11 @@ class Library:
                 if file.id not in found or not found[file.id].path.exists():
                     found[file.id] = file
         return found
+
+    def decoded(self, files: dict[str, File]) -> dict[str, str]:
+        """Decode keys by frame id of those files whose pixels are in the cache."""
+        keys = {id: decode_key(file.sha256, full_only=False) for id, file in files.items()}
+        return {id: key for id, key in keys.items() if self.cache.has(key)}
 
     def outing_problems(self, outing_id: int) -> list[tuple[str, str]]:
         """(file name, what is wrong, with the name) for the files that cannot be used."""

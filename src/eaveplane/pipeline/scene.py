@@ -154,6 +154,11 @@ def register(cache: Cache, planned: Plan, runner: Runner, span: tuple[float, flo
 def label(cache: Cache, planned: Plan, quiet: float, runner: Runner, span: tuple[float, float]) -> list[float]:
     """Find the sharp zones; each frame's share of the textured picture."""
     runner.one("Finding sharp zones", span, steps.labels, str(cache.root), planned.frames, planned.registered, quiet)
+    return zone_shares(cache, planned)
+
+
+def zone_shares(cache: Cache, planned: Plan) -> list[float]:
+    """In how much of the textured picture each frame is the sharpest, where sharp zones have been found."""
     return [float(s) for s in np.load(cache.path(planned.labelled) / "zones.npz")["shares"]]
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
 import threading
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,7 +13,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.even.look import Light, Look, develop, for_screen
+from ..core.even.look import Light, Look, clipped, develop, for_screen
+from ..core.finish.finish import Finish, sharpened
 from ..core.weave.strokes import Stroke
 from ..core.weave.weave import Laid, touches, weave_box
 from ..imaging.colour import FloatArray
@@ -20,8 +23,40 @@ from ..imaging.light import to_root
 from ..recipe import Recipe
 from . import steps
 from .cache import Cache
-from .depth import depth_colour, hatch
+from .depth import BLACK_LOST, WHITE_LOST, depth_colour, hatch
 from .scene import Plan
+
+LEAST_RADIUS = 0.3
+"""Sharpening with a smaller radius on screen is not seen there."""
+
+
+class Kept:
+    """The last few things made, by key; safe between threads."""
+
+    def __init__(self, most: int) -> None:
+        self._most, self._items, self._lock = most, OrderedDict[Any, Any](), threading.Lock()
+
+    def get(self, key: Any, make: Callable[[], Any]) -> Any:
+        """What is kept under a key, made if it is not there."""
+        with self._lock:
+            if key in self._items:
+                self._items.move_to_end(key)
+                return self._items[key]
+        made = make()
+        with self._lock:
+            self._items[key] = made
+            while len(self._items) > self._most:
+                self._items.popitem(last=False)
+        return made
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What is asked for on top of the picture: the look, lost tones hatched, sharpening for output."""
+
+    look: Look
+    clipping: bool = False
+    finish: Finish | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -32,10 +67,12 @@ class View:
     size: tuple[int, int]
     shot: Light
     frames: dict[str, steps.Decoded]
+    registered: steps.Registered | None
     laid: Laid | None
     plan: Plan | None
     gates: FloatArray | None
     woven: Levels | None
+    pictures: Kept
 
     def box_inside(self, level: int, box: Box) -> Box:
         """The part of a box that lies in the picture."""
@@ -43,19 +80,39 @@ class View:
         x, y = min(max(0, box[0]), w - 1), min(max(0, box[1]), h - 1)
         return x, y, max(1, min(box[0] + box[2], w) - x), max(1, min(box[1] + box[3], h) - y)
 
+    def frame_version(self, id: str) -> str:
+        """Changes whenever a frame's pixels under a neutral look do."""
+        laid = self.plan.registered if self.laid is not None and self.plan and id in self.laid.names else ""
+        return _short(id, laid, self.recipe.even_out)
+
+    def weave_version(self) -> str:
+        """Changes whenever the weave's pixels under a neutral look do."""
+        planned = (self.plan.woven, self.plan.registered) if self.plan else ()
+        return _short(planned, self.laid is None, self.gates is None, self.woven is None, [s.model_dump() for s in self.recipe.strokes])
+
     def frame(self, id: str, level: int, box: Box) -> FloatArray:
         """A frame (h, w, 3) in the weaving encoding: registered if it has been, else as it came."""
+        return self._kept(("frame", self.frame_version(id)), level, box, lambda: self._frame(id, level, box))
+
+    def weave(self, level: int, box: Box) -> FloatArray:
+        """The weave with its strokes; from what is stored, or woven now for this box; before there is any, a frame."""
+        return self._kept(("weave", self.weave_version()), level, box, lambda: self._weave(level, box))
+
+    def _kept(self, what: tuple[str, str], level: int, box: Box, make: Callable[[], FloatArray]) -> FloatArray:
+        made: FloatArray = self.pictures.get((*what, level, box), make)
+        return made
+
+    def _frame(self, id: str, level: int, box: Box) -> FloatArray:
         if self.laid is not None and id in self.laid.names:
             return self.laid.read(list(self.laid.names).index(id), level, box)
         decoded = self.frames[id]
         return to_root(decoded.codes.read(level, box), decoded.encoding)
 
-    def weave(self, level: int, box: Box, strokes: list[Stroke] | None = None) -> FloatArray:
-        """The weave with its strokes; from what is stored, or woven now for this box; before there is any, a frame."""
-        strokes = self.recipe.strokes if strokes is None else strokes
+    def _weave(self, level: int, box: Box) -> FloatArray:
+        strokes: list[Stroke] = self.recipe.strokes
         if self.laid is None or self.gates is None or self.plan is None:
             middle = self.plan.ids[self.plan.reference] if self.plan else next(iter(self.frames))
-            return self.frame(middle, level, box)
+            return self._frame(middle, level, box)
         painted = bool(strokes) and touches(strokes, box, level)
         if self.woven is None:
             return weave_box(self.laid, self.gates, self.recipe.weaving, strokes if painted else [], box, level)[0]
@@ -75,92 +132,121 @@ class View:
         found = weave_box(self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level)[1]
         return {self.laid.names[k]: mask for k, mask in found.items()}
 
-    def screen(self, what: str, level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    def developed(self, what: str, level: int, box: Box, look: Look) -> FloatArray:
+        """The signed square root (h, w, 3) of linear sRGB light of `weave` or `frame:ID` under a look. Raises KeyError, ValueError."""
+        kind, _, id = what.partition(":")
+        if kind not in ("weave", "frame"):
+            raise ValueError(what)
+        return develop(self.weave(level, box) if kind == "weave" else self.frame(id, level, box), look, self.shot, "srgb")
+
+    def screen(self, what: str, level: int, box: Box, shown: Shown) -> NDArray[np.uint8]:
         """8-bit sRGB (h, w, 3) of `weave`, `share`, `frame:ID`, `mask:ID` or `difference:ID:ID`.
 
         Raises KeyError for frames that are not there and ValueError for anything else.
         """
         kind, *ids = what.split(":")
-        if kind == "weave":
-            return for_screen(develop(self.weave(level, box), look, self.shot, "srgb"))
-        if kind == "frame":
-            return for_screen(develop(self.frame(ids[0], level, box), look, self.shot, "srgb"))
         if kind == "share":
-            picture = for_screen(develop(self.weave(level, box), look, self.shot, "srgb"))
-            return self._share_map(picture, level, box)
+            return self._share_map(for_screen(self.developed("weave", level, box, shown.look)), level, box)
         if kind == "mask":
-            picture = for_screen(develop(self.frame(ids[0], level, box), look, self.shot, "srgb"))
+            picture = for_screen(self.developed(f"frame:{ids[0]}", level, box, shown.look))
             mask = self.shares(level, box).get(ids[0], np.zeros(picture.shape[:2], np.float32))[..., None]
-            plain = np.float32(118)
-            return (picture * mask + plain * (1 - mask)).astype(np.uint8)
+            return np.asarray(picture * mask + MASKED * (1 - mask), np.uint8)
         if kind == "difference":
-            a, b = (develop(self.frame(id, level, box), look, self.shot, "srgb") for id in ids)
-            return np.clip(128 + 4 * 255 * (a - b), 0, 255).astype(np.uint8)
-        raise ValueError(what)
+            a, b = (self.developed(f"frame:{id}", level, box, shown.look) for id in ids)
+            return np.asarray(np.clip(128 + 4 * 255 * (a - b), 0, 255), np.uint8)
+        picture = self._sharpened(what, level, box, shown) if shown.finish else self.developed(what, level, box, shown.look)
+        screen = for_screen(picture)
+        return _hatched(screen, picture, box) if shown.clipping else screen
+
+    def _sharpened(self, what: str, level: int, box: Box, shown: Shown) -> FloatArray:
+        assert shown.finish is not None
+        radius = shown.finish.radius * 0.5**level
+        if radius < LEAST_RADIUS or shown.finish.sharpen == 0:
+            return self.developed(what, level, box, shown.look)
+        x, y, w, h = box
+        reach = int(np.ceil(8 * radius)) + 4
+        wide = _around(box, reach, (-(-self.size[0] >> level), -(-self.size[1] >> level)))
+        picture = sharpened(self.developed(what, level, wide, shown.look), shown.finish.sharpen, radius, shown.finish.spare)
+        return np.ascontiguousarray(picture[y - wide[1] : y - wide[1] + h, x - wide[0] : x - wide[0] + w])
 
     def _share_map(self, picture: NDArray[np.uint8], level: int, box: Box) -> NDArray[np.uint8]:
-        shares = self.shares(level, box)
         grey = picture.mean(axis=2, keepdims=True)
         out = np.repeat(grey, 3, axis=2)
         order = [f.id for f in self.recipe.frames]
-        for id, mask in shares.items():
+        for id, mask in self.shares(level, box).items():
             place = order.index(id)
             line = hatch(place, box)[..., None]
             tint = np.array(depth_colour(place, len(order)), np.float32)
             strength = mask[..., None] * (0.50 + 0.22 * line)
             out = out * (1 - strength) + tint * strength
-        return np.clip(out, 0, 255).astype(np.uint8)
+        return np.asarray(np.clip(out, 0, 255), np.uint8)
 
 
-def open_view(cache: Cache, recipe: Recipe, keys: dict[str, str], planned: Plan | None) -> View | None:
-    """What there is of a scene; None before any frame has been decoded. `keys` are decode keys by frame id."""
-    frames = {f.id: steps.open_decoded(cache, keys[f.id]) for f in recipe.frames if f.id in keys and cache.has(keys[f.id])}
+MASKED = np.float32(118)
+"""Grey of what a mask hides."""
+
+
+def _short(*parts: Any) -> str:
+    return hashlib.sha256(repr(parts).encode()).hexdigest()[:12]
+
+
+def _around(box: Box, reach: int, size: tuple[int, int]) -> Box:
+    x, y, w, h = box
+    x0, y0 = max(0, x - reach), max(0, y - reach)
+    return x0, y0, min(size[0], x + w + reach) - x0, min(size[1], y + h + reach) - y0
+
+
+def _hatched(screen: NDArray[np.uint8], picture: FloatArray, box: Box) -> NDArray[np.uint8]:
+    """Lines over what is lost in black and in white; the picture stays readable between them."""
+    screen = screen.copy()
+    for lost, (place, colour) in zip(clipped(picture), (BLACK_LOST, WHITE_LOST), strict=True):
+        screen[lost & (hatch(place, box) > 0)] = colour
+    return screen
+
+
+def open_view(cache: Cache, recipe: Recipe, keys: dict[str, str], planned: Plan | None, kept: Kept, pictures: Kept) -> View | None:
+    """What there is of a scene; None before any frame has been decoded.
+
+    `keys` are decode keys by frame id; `kept` keeps what many views of a scene have in common, `pictures` the
+    last boxes looked at.
+    """
+    frames = {f.id: kept.get(keys[f.id], lambda key=keys[f.id]: steps.open_decoded(cache, key)) for f in recipe.frames if f.id in keys}  # type: ignore[misc]
     if not frames:
         return None
     first = next(iter(frames.values()))
-    laid, gates, woven = None, None, None
+    registered, laid, gates, woven = None, None, None, None
     if planned and cache.has(planned.registered):
-        registered = steps.open_registration(cache, planned.registered)
+        registered = kept.get(planned.registered, lambda: steps.open_registration(cache, planned.registered))
         laid = steps.laid_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out)
         if cache.has(planned.labelled):
-            gates = np.load(cache.path(planned.labelled) / "gates.npy").astype(np.float32)
+            gates = kept.get(planned.labelled, lambda: np.load(cache.path(planned.labelled) / "gates.npy").astype(np.float32))
         if cache.has(planned.woven):
             woven = Levels(cache.path(planned.woven) / "picture")
     shot = frames[planned.ids[planned.reference]].shot if planned else first.shot
-    return View(recipe, first.size, shot, frames, laid, planned, gates, woven)
+    return View(recipe, first.size, shot, frames, registered, laid, planned, gates, woven, pictures)
 
 
-class Kept:
-    """The last few things made, by key; safe between threads."""
-
-    def __init__(self, most: int) -> None:
-        self._most, self._items, self._lock = most, OrderedDict[Any, Any](), threading.Lock()
-
-    def get(self, key: Any, make: Any) -> Any:
-        """What is kept under a key, made if it is not there."""
-        with self._lock:
-            if key in self._items:
-                self._items.move_to_end(key)
-                return self._items[key]
-        made = make()
-        with self._lock:
-            self._items[key] = made
-            while len(self._items) > self._most:
-                self._items.popitem(last=False)
-        return made
+def viewport(view: View, what: str, box: tuple[float, float, float, float], wide: int, shown: Shown) -> tuple[NDArray[np.uint8], Box]:
+    """A box (x, y, w, h) of the full-size picture, about `wide` pixels across, and the box it turned out to be."""
+    level, inside = _level_for(view, box, wide)
+    picture = view.screen(what, level, inside, shown)
+    if picture.shape[1] > wide:
+        picture = np.asarray(cv2.resize(picture, (wide, max(1, round(picture.shape[0] * wide / picture.shape[1]))), interpolation=cv2.INTER_AREA), np.uint8)
+    x, y, w, h = (v << level for v in inside)
+    return picture, (x, y, w, h)
 
 
-def viewport(view: View, what: str, box: tuple[float, float, float, float], wide: int, look: Look) -> NDArray[np.uint8]:
-    """A box (x, y, w, h) of the full-size picture as `wide` pixels across, from the level that just suffices."""
+def _level_for(view: View, box: tuple[float, float, float, float], wide: int) -> tuple[int, Box]:
+    """The smallest level that still has about `wide` pixels across a box of the full size, and the box there."""
     x, y, w, h = box
     level = 0
     while level < len(next(iter(view.frames.values())).codes.sizes) - 1 and w / 2 ** (level + 1) >= wide * 0.9:
         level += 1
     scale = 0.5**level
-    inside = view.box_inside(level, (int(x * scale), int(y * scale), max(1, round(w * scale)), max(1, round(h * scale))))
-    picture = view.screen(what, level, inside, look)
-    if picture.shape[1] > wide:
-        picture = cv2.resize(picture, (wide, max(1, round(picture.shape[0] * wide / picture.shape[1]))), interpolation=cv2.INTER_AREA).astype(np.uint8)
-    return picture
+    return level, view.box_inside(level, (int(x * scale), int(y * scale), max(1, round(w * scale)), max(1, round(h * scale))))
 
 
+def overview(view: View, what: str, wide: int, look: Look) -> FloatArray:
+    """All of the picture, developed, about `wide` pixels across: what a histogram is made of."""
+    level, inside = _level_for(view, (0, 0, *view.size), wide)
+    return view.developed(what, level, inside, look)

@@ -80,6 +80,11 @@ def latest(db: Database, scene_id: int) -> sqlite3.Row | None:
     return db.row("SELECT * FROM job WHERE scene_id = ? ORDER BY id DESC LIMIT 1", scene_id)
 
 
+def latest_of_outing(db: Database, outing_id: int) -> sqlite3.Row | None:
+    """The newest job that brings in files of an outing."""
+    return db.row("SELECT * FROM job WHERE outing_id = ? ORDER BY id DESC LIMIT 1", outing_id)
+
+
 def recent(db: Database) -> list[sqlite3.Row]:
     """The last jobs that ended, newest first."""
     return db.rows(

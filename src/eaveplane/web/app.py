@@ -1,0 +1,42 @@
+"""The page as one Flask application, on loopback only."""
+
+from __future__ import annotations
+
+import secrets
+from pathlib import Path
+
+from flask import Flask
+
+from ..pipeline.library import Library
+from ..pipeline.work import Worker
+from . import deliver, even, finish, gather, mend, queue, register, scene, shelf, shell, weave
+from .desk import Desk
+from .security import protect
+
+
+def create_app(library: Library, worker: Worker) -> Flask:
+    """The application on a library; `worker` is told of new jobs and may be stopped independently."""
+    app = Flask("eaveplane.web", static_folder=None)
+    app.config.update(
+        SECRET_KEY=_secret(library.home / "secret"),
+        MAX_CONTENT_LENGTH=16 * 2**20,
+        MAX_FORM_MEMORY_SIZE=16 * 2**20,
+        WTF_CSRF_TIME_LIMIT=None,
+        SESSION_COOKIE_NAME="eaveplane",
+        SESSION_COOKIE_SAMESITE="Strict",
+        SEND_FILE_MAX_AGE_DEFAULT=3600,
+    )
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.extensions["eaveplane"] = Desk(library, worker)
+    protect(app)
+    for part in (shell, shelf, queue, scene, gather, even, register, weave, mend, finish, deliver):
+        app.register_blueprint(part.blueprint)
+    return app
+
+
+def _secret(path: Path) -> bytes:
+    """The key that signs forms, made once a library and readable by its owner alone."""
+    if not path.exists():
+        path.touch(mode=0o600)
+        path.write_bytes(secrets.token_bytes(32))
+    return path.read_bytes()

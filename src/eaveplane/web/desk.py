@@ -1,0 +1,33 @@
+"""What all pages work with: the library, the worker, and what was looked at last."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from flask import current_app
+
+from ..pipeline.library import Library
+from ..pipeline.view import Kept
+from ..pipeline.work import Worker
+from ..store.database import Database
+
+
+@dataclass
+class Desk:
+    """`views` keeps opened views by scene and state, `kept` their frames and gates, `pictures` boxes of light."""
+
+    library: Library
+    worker: Worker
+    views: Kept = field(default_factory=lambda: Kept(12))
+    kept: Kept = field(default_factory=lambda: Kept(400))
+    pictures: Kept = field(default_factory=lambda: Kept(64))
+
+    @property
+    def db(self) -> Database:
+        return self.library.db
+
+
+def desk() -> Desk:
+    """The desk of the application that answers this request."""
+    found: Desk = current_app.extensions["eaveplane"]
+    return found

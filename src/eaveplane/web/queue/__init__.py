@@ -1,0 +1,39 @@
+"""The queue: what is being computed, what waits, what ended and how."""
+
+from __future__ import annotations
+
+from flask import Blueprint, abort, render_template, request
+
+from ...store import jobs
+from ..desk import desk
+
+blueprint = Blueprint("queue", __name__, template_folder="templates", url_prefix="/queue")
+
+
+@blueprint.app_context_processor
+def work() -> dict[str, object]:
+    """What the head of every page tells of the queue."""
+    return {"open_jobs": lambda: jobs.open_jobs(desk().db), "seconds_left": jobs.seconds_left}
+
+
+@blueprint.get("/")
+def page() -> str:
+    return render_template("queue/page.html", ended=jobs.recent(desk().db))
+
+
+@blueprint.get("/list")
+def listing() -> str:
+    return render_template("queue/list.html", ended=jobs.recent(desk().db))
+
+
+@blueprint.get("/head")
+def head() -> str:
+    return render_template("queue/head.html")
+
+
+@blueprint.post("/<int:number>/cancel")
+def cancel(number: int) -> str:
+    if jobs.job(desk().db, number) is None:
+        abort(404)
+    jobs.ask_to_cancel(desk().db, number)
+    return listing() if request.headers.get("HX-Target") == "queue" else head()

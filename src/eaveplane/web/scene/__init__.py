@@ -1,0 +1,214 @@
+"""The scene page: its frame around every stage, its picture, its decisions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import cv2
+import numpy as np
+from flask import Blueprint, Response, abort, render_template, request
+from numpy.typing import NDArray
+from pydantic import ValidationError
+
+from ...core.even.look import NEUTRAL, Look, for_screen, histogram
+from ...pipeline.view import Shown, View, overview, viewport
+from ...recipe import Recipe
+from ...store import jobs, scenes
+from ..desk import desk
+from ..security import refuse
+from .opened import STAGES, Opened, opened
+
+blueprint = Blueprint("scene", __name__, template_folder="templates", static_folder="static", static_url_path="/static/scene", url_prefix="/scene/<int:number>")
+TILE = 512
+WIDEST = 4096
+FOREVER = "private, max-age=31536000, immutable"
+
+
+# ---- pages and pieces -------------------------------------------------------------------------------------
+
+
+def stage_page(number: int, slug: str) -> str:
+    """A stage as a whole page, or its pieces where the page is there already."""
+    scene = opened(number)
+    if request.headers.get("HX-Request"):
+        return pieces(scene, slug, bench=True)
+    back, on = scenes.steps_left(desk().db, number)
+    return render_template("scene/page.html", scene=scene, current=slug, back=back, on=on, **STAGES[slug].bench(scene))
+
+
+def pieces(scene: Opened, slug: str, bench: bool = False) -> str:
+    """What a decision changed on the page, each piece put in its place; the whole bench where it was asked for."""
+    back, on = scenes.steps_left(desk().db, scene.number)
+    return render_template("scene/pieces.html", scene=scene, current=slug, with_bench=bench, back=back, on=on, **STAGES[slug].bench(scene))
+
+
+def decided(number: int, slug: str, what: str, change: Callable[[Recipe], Recipe], bench: bool = False) -> str:
+    """Make a decision and answer with what it changed."""
+    if scenes.scene(desk().db, number) is None:
+        abort(404)
+    try:
+        scenes.decide(desk().db, number, what, change)
+    except ValidationError as error:
+        first = error.errors()[0]
+        refuse(f"{'.'.join(str(p) for p in first['loc'])}: {first['msg']}.")
+    return pieces(opened(number), slug, bench)
+
+
+def queued(number: int, slug: str, kind: str, **arguments: Any) -> str:
+    """Start a job for a scene and answer with the page's pieces."""
+    scene = opened(number)
+    job = jobs.add_job(desk().db, kind, scene_id=number, **arguments)
+    jobs.note_size(desk().db, job, scene.megapixels)
+    desk().worker.wake()
+    return pieces(opened(number), slug, bench=True)
+
+
+def posted(name: str) -> str:
+    """A field of the form; 400 where it is missing."""
+    value = request.form.get(name)
+    if value is None:
+        refuse(f"{name} is missing.")
+    assert value is not None
+    return value
+
+
+def posted_number(low: float, high: float) -> tuple[str, float]:
+    """The one number that a control on the bench posts: its name and value."""
+    name = posted("name")
+    try:
+        value = float(posted("value"))
+    except ValueError:
+        refuse("That is not a number.")
+    if not low <= value <= high:
+        refuse(f"It goes from {low:g} to {high:g}.")
+    return name, value
+
+
+@blueprint.get("/pieces/<slug>")
+def refreshed(number: int, slug: str) -> str:
+    if slug not in STAGES:
+        abort(404)
+    return pieces(opened(number), slug, bench=request.args.get("bench") == "1")
+
+
+@blueprint.post("/rename")
+def rename(number: int) -> str:
+    if scenes.scene(desk().db, number) is None:
+        abort(404)
+    scenes.rename_scene(desk().db, number, posted("name"))
+    return pieces(opened(number), request.form.get("stage", "gather") if request.form.get("stage") in STAGES else "gather")
+
+
+@blueprint.post("/undo/<slug>")
+def undo(number: int, slug: str) -> str:
+    return _step(number, slug, forward=False)
+
+
+@blueprint.post("/redo/<slug>")
+def redo(number: int, slug: str) -> str:
+    return _step(number, slug, forward=True)
+
+
+def _step(number: int, slug: str, forward: bool) -> str:
+    if slug not in STAGES or scenes.scene(desk().db, number) is None:
+        abort(404)
+    scenes.step_back(desk().db, number, forward)
+    return pieces(opened(number), slug, bench=True)
+
+
+# ---- the picture ------------------------------------------------------------------------------------------
+
+
+def _view(number: int) -> tuple[Opened, View]:
+    scene = opened(number)
+    if scene.view is None:
+        abort(404)
+    return scene, scene.view
+
+
+def _shown(scene: Opened) -> Shown:
+    """What is asked for with a picture: tentative values of the look, before, lost tones, sharpening."""
+    look = NEUTRAL if request.args.get("before") == "1" else scene.recipe.look
+    tentative = {name: request.args[name] for name in Look.model_fields if name in request.args}
+    if tentative:
+        try:
+            look = Look(**{**look.model_dump(), **{k: float(v) for k, v in tentative.items()}})
+        except (ValueError, ValidationError):
+            refuse("That is outside of what the control can do.")
+    return Shown(look, request.args.get("clipping") == "1", scene.recipe.finish if request.args.get("finished") == "1" else None)
+
+
+def _screen(make: Callable[[], NDArray[np.uint8]]) -> NDArray[np.uint8]:
+    try:
+        return make()
+    except (KeyError, ValueError, IndexError):
+        abort(404)
+
+
+def _jpeg(picture: NDArray[np.uint8], quality: int, cache: str | None) -> Response:
+    options = [cv2.IMWRITE_JPEG_QUALITY, quality, cv2.IMWRITE_JPEG_SAMPLING_FACTOR, cv2.IMWRITE_JPEG_SAMPLING_FACTOR_444]
+    _, data = cv2.imencode(".jpg", np.ascontiguousarray(picture[..., ::-1]), options)
+    response = Response(data.tobytes(), mimetype="image/jpeg")
+    if cache:
+        response.headers["Cache-Control"] = cache
+    return response
+
+
+@blueprint.get("/tile/<what>/<version>/<int:level>/<int:x>/<int:y>.jpg")
+def tile(number: int, what: str, version: str, level: int, x: int, y: int) -> Response:
+    """A tile; `version` tells states of the picture apart in the browser's memory."""
+    scene, view = _view(number)
+    sizes = next(iter(view.frames.values())).codes.sizes
+    if level >= len(sizes) or x * TILE >= sizes[level][0] or y * TILE >= sizes[level][1]:
+        abort(404)
+    box = view.box_inside(level, (x * TILE, y * TILE, TILE, TILE))
+    shown = _shown(scene)
+    return _jpeg(_screen(lambda: view.screen(what, level, box, shown)), 95 if level == 0 else 90, FOREVER if request.args.get("s") == scene.version else None)
+
+
+@blueprint.get("/viewport/<what>.jpg")
+def seen(number: int, what: str) -> Response:
+    """What is in view, in one piece: for sliders and strokes, which cannot wait for tiles."""
+    scene, view = _view(number)
+    try:
+        x, y, w, h = (float(request.args[k]) for k in ("x", "y", "w", "h"))
+        wide = int(request.args["wide"])
+    except (KeyError, ValueError):
+        abort(400)
+    if not (np.isfinite([x, y, w, h]).all() and 0 < w < 1e6 and 0 < h < 1e6 and abs(x) < 1e6 and abs(y) < 1e6 and 0 < wide <= WIDEST and h / w < 20):
+        abort(400)
+    shown = _shown(scene)
+    box = (0, 0, 0, 0)
+
+    def make() -> NDArray[np.uint8]:
+        nonlocal box
+        picture, box = viewport(view, what, (x, y, w, h), wide, shown)
+        return picture
+
+    response = _jpeg(_screen(make), 88, None)
+    response.headers["X-Box"] = ",".join(str(v) for v in box)
+    return response
+
+
+@blueprint.get("/thumb/<what>/<version>.jpg")
+def thumb(number: int, what: str, version: str) -> Response:
+    scene, view = _view(number)
+    shown = Shown(scene.recipe.look)
+    picture = _screen(lambda: viewport(view, what, (0, 0, *view.size), 480 if request.args.get("large") else 184, shown)[0])
+    return _jpeg(picture, 85, FOREVER)
+
+
+@blueprint.get("/histogram.svg")
+def tones(number: int) -> Response:
+    """Histogram of the weave or of a frame under the look, with how much is lost at both ends."""
+    scene, view = _view(number)
+    look = _shown(scene).look
+    what = request.args.get("what", "weave")
+    screen = _screen(lambda: for_screen(overview(view, what if what.startswith("frame:") else "weave", 700, look)))
+    counts = histogram(screen).astype(float)
+    black, white = float((screen == 0).all(axis=-1).mean()), float((screen == 255).any(axis=-1).mean())
+    top = np.sqrt(max(1.0, float(np.partition(counts[:, 2:254].ravel(), -4)[-4])))
+    lines = [" ".join(f"{i},{60 - 58 * min(1.0, np.sqrt(v) / top):.1f}" for i, v in enumerate(channel)) for channel in counts]
+    response = Response(render_template("scene/histogram.svg", lines=lines, black=black, white=white), mimetype="image/svg+xml")
+    return response

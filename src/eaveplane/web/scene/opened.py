@@ -1,0 +1,262 @@
+"""A scene as the page needs it: its recipe, what of it has been computed, where on the route it is."""
+
+from __future__ import annotations
+
+import hashlib
+import sqlite3
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+from flask import abort
+
+from ...core.finish.finish import Finish
+from ...core.gather.order import profiles
+from ...imaging.colour import FloatArray
+from ...pipeline import scene as work
+from ...pipeline.depth import depth_colour
+from ...pipeline.view import View, open_view
+from ...recipe import FrameChoice, Recipe
+from ...store import jobs, scenes
+from ..desk import Desk, desk
+
+
+@dataclass(frozen=True)
+class Stage:
+    """A stage of the route: where it is found, what it is called, what its bench needs beside the scene."""
+
+    slug: str
+    label: str
+    bench: Callable[[Opened], dict[str, Any]]
+
+
+STAGES: dict[str, Stage] = {}
+
+
+def stage(slug: str, label: str) -> Callable[[Callable[[Opened], dict[str, Any]]], Callable[[Opened], dict[str, Any]]]:
+    """Enter a stage in the route, in the order in which stages are imported."""
+
+    def enter(bench: Callable[[Opened], dict[str, Any]]) -> Callable[[Opened], dict[str, Any]]:
+        STAGES[slug] = Stage(slug, label, bench)
+        return bench
+
+    return enter
+
+
+class Opened:
+    """A scene opened for one request."""
+
+    def __init__(self, number: int, desk: Desk) -> None:
+        row = scenes.scene(desk.db, number)
+        if row is None:
+            abort(404)
+        self.number, self.desk, self.row = number, desk, row
+        self.recipe: Recipe = scenes.recipe_of(desk.db, number)
+        self.files = desk.library.files(row["outing_id"])
+        self.keys = desk.library.decoded(self.files)
+        self.plan = work.plan(self.recipe, self.keys, full_only=False)
+
+    @cached_property
+    def view(self) -> View | None:
+        """What there is to see; kept between requests as long as nothing changed."""
+        made: View | None = self.desk.views.get(
+            (self.number, self.version), lambda: open_view(self.desk.library.cache, self.recipe, self.keys, self.plan, self.desk.kept, self.desk.pictures)
+        )
+        return made
+
+    def has(self, key: str | None) -> bool:
+        return key is not None and self.desk.library.cache.has(key)
+
+    @property
+    def registered(self) -> bool:
+        return self.plan is not None and self.has(self.plan.registered)
+
+    @property
+    def woven(self) -> bool:
+        return self.plan is not None and self.has(self.plan.woven)
+
+    @cached_property
+    def version(self) -> str:
+        """Changes with every decision and with every result that comes in."""
+        there = [self.has(k) for k in (self.plan.registered, self.plan.labelled, self.plan.woven)] if self.plan else []
+        text = self.recipe.to_json() + repr(sorted(self.keys)) + repr(there)
+        return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+    @cached_property
+    def last_job(self) -> sqlite3.Row | None:
+        return jobs.latest(self.desk.db, self.number)
+
+    @property
+    def busy(self) -> bool:
+        """Whether something is being computed for this scene, or waits to be."""
+        return self.last_job is not None and self.last_job["state"] in ("queued", "running")
+
+    @cached_property
+    def results(self) -> list[sqlite3.Row]:
+        return scenes.results_of(self.desk.db, self.number)
+
+    @property
+    def megapixels(self) -> float:
+        """Millions of pixels in all kept frames."""
+        if self.view is None:
+            return 0.0
+        return len(self.recipe.kept()) * self.view.size[0] * self.view.size[1] / 1e6
+
+    def cost(self, kind: str) -> str:
+        """What a step will cost, in words."""
+        if not self.megapixels:
+            return ""
+        whole = jobs.expected_seconds(self.desk.db, kind, self.megapixels)
+        count = len(self.recipe.kept())
+        return f"about {max(1, round(whole))} s for {count} frame{'s' if count != 1 else ''} of {self.megapixels / count:.0f} MP"
+
+    @property
+    def size_of_frame(self) -> str:
+        return f"{self.view.size[0]} × {self.view.size[1]} px" if self.view else ""
+
+    # ---- the route ------------------------------------------------------------------------------------------
+
+    def route(self) -> list[tuple[Stage, str]]:
+        """Stages with `done`, `stale` (out of date) or `open` (not yet)."""
+        register = "done" if self.registered else "stale" if self.row["registered"] else "open"
+        weave = "done" if self.woven else "stale" if self.row["woven"] else "open"
+        delivered = [Recipe.model_validate_json(r["recipe"]) for r in self.results[:1]]
+        states = {
+            "gather": "done" if self.keys else "open",
+            "even": "done" if self.registered or self.row["current"] > 0 else "open",
+            "register": register,
+            "weave": weave,
+            "mend": "done" if any(s.action == "draw" for s in self.recipe.strokes) or delivered else "open",
+            "finish": "done" if self.recipe.finish != Finish() or delivered else "open",
+            "deliver": ("done" if delivered[0] == self.recipe else "stale") if delivered else "open",
+        }
+        return [(stage, states[slug]) for slug, stage in STAGES.items()]
+
+    # ---- the rail -------------------------------------------------------------------------------------------
+
+    def rail(self) -> list[dict[str, Any]]:
+        """The frames, far first."""
+        kept = self.recipe.kept()
+        place = {f.id: i for i, f in enumerate(kept)}
+        shares = work.shares(self.desk.library.cache, self.plan) if self.plan and self.woven else None
+        reference = self.plan.ids[self.plan.reference] if self.plan else None
+        lines = self._profiles()
+        out = []
+        for number, frame in enumerate(self.recipe.frames):
+            decoded = self.view.frames.get(frame.id) if self.view else None
+            share = shares[place[frame.id]] if shares and frame.id in place else None
+            out.append(
+                {
+                    "id": frame.id,
+                    "number": number + 1,
+                    "place": number,
+                    "name": frame.name,
+                    "file": frame.file,
+                    "kept": frame.state == "keep",
+                    "reason": frame.reason or "by hand",
+                    "focus": decoded.meta.focus_m if decoded else None,
+                    "share": share,
+                    "reference": frame.id == reference,
+                    "profile": lines.get(frame.id),
+                    "ready": decoded is not None,
+                    "version": self.view.frame_version(frame.id) if self.view and decoded else "",
+                }
+            )
+        return out[::-1]
+
+    def _profiles(self) -> dict[str, str]:
+        """Sharp-zone profiles of kept frames as the points of a line, 24 wide and 48 high."""
+        if self.view is None or self.plan is None:
+            return {}
+        ids, frames = self.plan.ids, self.view.frames
+
+        def measure() -> FloatArray:
+            return profiles([frames[i].detail() for i in ids])
+
+        rows = self.desk.kept.get(("profiles", *self.plan.frames), measure)
+        return {id: " ".join(f"{1 + 22 * float(v):.1f},{y + 0.5:.1f}" for y, v in enumerate(line)) for id, line in zip(ids, rows, strict=True)}
+
+    # ---- the notebook ---------------------------------------------------------------------------------------
+
+    def notes(self) -> list[dict[str, str]]:
+        """Remarks on the scene, the gravest first: what is wrong with files, frames and fits."""
+        found = [{"grave": "yes", "title": name, "text": problem, "frame": ""} for name, problem in self.desk.library.outing_problems(self.row["outing_id"])]
+        if self.last_job is not None and self.last_job["state"] == "failed":
+            found.insert(0, {"grave": "yes", "title": "The last step failed", "text": self.last_job["message"], "frame": ""})
+        numbers = {f.id: i + 1 for i, f in enumerate(self.recipe.frames)}
+        if self.view is not None and self.view.registered is not None and self.plan is not None:
+            for id, warning, residual in zip(self.plan.ids, self.view.registered.warnings, self.view.registered.residual, strict=True):
+                if warning:
+                    found.append({"grave": "yes", "title": f"Frame {numbers[id]} may not fit", "text": warning, "frame": id})
+                elif residual is not None and residual > 0.8:
+                    found.append({"grave": "", "title": f"Frame {numbers[id]} fits loosely", "text": f"{residual:.1f} px remain; look at its edges.", "frame": id})
+            if self.plan.labelled and self.has(self.plan.labelled):
+                shares = work.zone_shares(self.desk.library.cache, self.plan)
+                for k, why in work.without_part(shares, self.view.registered).items():
+                    text = WITHOUT_PART.get(why, "")
+                    found.append({"grave": "", "title": f"Frame {numbers[self.plan.ids[k]]}: {why}", "text": text, "frame": self.plan.ids[k]})
+        for frame in self.recipe.frames:
+            if frame.state == "leave_out":
+                found.append({"grave": "", "title": f"Frame {numbers[frame.id]} is left out", "text": frame.reason or "by hand", "frame": frame.id})
+        return found
+
+    # ---- for scripts ----------------------------------------------------------------------------------------
+
+    def state(self) -> dict[str, Any]:
+        """What the picture's scripts need to know."""
+        view = self.view
+        count = len(self.recipe.frames)
+        area = list(view.registered.area) if view and view.registered else [0, 0, *(view.size if view else (0, 0))]
+        canvas = area if self.recipe.canvas == "common" else [0, 0, *(view.size if view else (0, 0))]
+        return {
+            "scene": self.number,
+            "version": self.version,
+            "busy": self.busy,
+            "job": self.last_job["id"] if self.last_job is not None else 0,
+            "jobState": self.last_job["state"] if self.last_job is not None else "",
+            "size": list(view.size) if view else None,
+            "levels": len(next(iter(view.frames.values())).codes.sizes) if view else 0,
+            "look": hashlib.sha256(self.recipe.look.model_dump_json().encode()).hexdigest()[:10],
+            "sharpening": f"{self.recipe.finish.sharpen:g}-{self.recipe.finish.radius:g}-{self.recipe.finish.spare:g}",
+            "weave": view.weave_version() if view else "",
+            "registered": self.registered,
+            "labelled": bool(view and view.gates is not None),
+            "woven": self.woven,
+            "area": area,
+            "canvas": canvas,
+            "straighten": self.recipe.finish.straighten,
+            "crop": self.recipe.finish.crop.model_dump(),
+            "ratio": self.recipe.finish.ratio,
+            "reference": self.plan.ids[self.plan.reference] if self.plan else "",
+            "frames": [
+                {
+                    "id": f.id,
+                    "number": i + 1,
+                    "name": f.name,
+                    "kept": f.state == "keep",
+                    "colour": "rgb({} {} {})".format(*depth_colour(i, count)),
+                    "version": view.frame_version(f.id) if view and f.id in view.frames else "",
+                }
+                for i, f in enumerate(self.recipe.frames)
+            ],
+        }
+
+    def choice(self, id: str) -> FrameChoice:
+        """A frame of the scene by id; 404 where there is none."""
+        for frame in self.recipe.frames:
+            if frame.id == id:
+                return frame
+        abort(404)
+
+
+WITHOUT_PART = {
+    "overshot": "It is sharp nowhere that another frame is not. Leave it out: its blur can dirty edges.",
+    "redundant": "Its neighbours cover all it covers. Leaving it out costs nothing.",
+    "shaken": "It matches no other frame. Leave it out unless it holds something you need.",
+}
+
+
+def opened(number: int) -> Opened:
+    """The scene of a request, or 404."""
+    return Opened(number, desk())

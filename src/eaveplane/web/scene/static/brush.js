@@ -1,0 +1,249 @@
+// The brush of Weave and Mend: a stroke is seen while it is drawn and posted when the hand lifts.
+import { tell } from "../shell/page.js";
+
+const WAYS = { weave: ["in", "out"], mend: ["draw"] };
+
+export class Brush {
+  constructor(page) {
+    this.page = page;
+    this.canvas = document.getElementById("brush");
+    this.box = document.querySelector(".mat");
+    this.on = false;
+    this.way = "in";
+    this.values = { width: 55, softness: 70, opacity: 100 };
+    this.points = [];
+    this.layer = document.createElement("canvas");
+    this.box.addEventListener("pointermove", (event) => this.hover(event));
+    this.box.addEventListener("pointerleave", () => { this.at = null; this.draw(); });
+    this.canvas.addEventListener("pointerdown", (event) => this.press(event));
+    this.canvas.addEventListener("pointermove", (event) => this.drag(event));
+    this.canvas.addEventListener("pointerup", (event) => this.lift(event));
+    this.canvas.addEventListener("pointercancel", () => { this.points = []; this.drawing = false; this.draw(); });
+    this.canvas.addEventListener("wheel", (event) => {
+      // the wheel zooms, brush or not
+      event.preventDefault();
+      const { viewport } = page.picture.viewer;
+      viewport.zoomBy(event.deltaY < 0 ? 1.3 : 1 / 1.3, viewport.pointFromPixel(new OpenSeadragon.Point(event.offsetX, event.offsetY)));
+      viewport.applyConstraints();
+    }, { passive: false });
+    document.addEventListener("click", (event) => {
+      if (event.target.closest("[data-tool=brush]")) this.put(!this.on);
+      const way = event.target.closest("[data-way]")?.dataset.way;
+      if (way) { this.way = way; if (!this.on) this.put(true); this.dress(); }
+    });
+    document.addEventListener("input", (event) => {
+      const name = event.target.closest("[data-brush]")?.dataset.brush;
+      if (name) { this.values[name] = Number(event.target.value); this.dress(); }
+    });
+  }
+
+  get stage() { return document.querySelector("[data-brush-for]")?.dataset.brushFor; }
+  get action() { return this.stage === "mend" ? "draw" : this.way; }
+
+  /** Width in pixels of the picture: the ruler is logarithmic from 4 to 2000. */
+  width() { return Math.round(4 * 500 ** (this.values.width / 100)); }
+
+  put(on) {
+    const { state } = this.page;
+    if (on && !this.stage) return;
+    if (on && !state.registered) { tell("Register the frames first; then they can be painted with."); return; }
+    if (on && !this.page.frame(this.page.chosen)?.kept) { tell("The chosen frame is left out. Choose another on the rail."); return; }
+    this.on = on;
+    if (on && this.page.view !== "weave" && this.page.view !== "share" && this.page.view !== "mask") this.page.setView("weave");
+    this.changed();
+    this.dress();
+  }
+
+  turn() { if (WAYS[this.stage]?.length === 2) { this.way = this.way === "in" ? "out" : "in"; this.dress(); } }
+  nudge(name, by) { this.values[name] = Math.max(name === "opacity" ? 5 : 0, Math.min(100, this.values[name] + by)); this.dress(); }
+  pause(on) { if (this.on) this.canvas.classList.toggle("through", on); }
+
+  /** Hold to see the chosen frame through the brush. */
+  through(on) {
+    if (this.seeing === on) return;
+    this.seeing = on;
+    if (on) this.lookThrough(); else this.draw();
+  }
+
+  dress() {
+    for (const [name, value] of Object.entries(this.values)) {
+      const field = document.getElementById(`b-${name}`);
+      if (!field) continue;
+      field.value = value;
+      field.closest(".ruler").querySelector("output").textContent = name === "width" ? this.width() : value;
+    }
+    document.querySelector("[data-tool=brush]")?.setAttribute("aria-pressed", this.on);
+    for (const button of document.querySelectorAll("[data-way]")) button.setAttribute("aria-pressed", button.dataset.way === this.way);
+    this.canvas.classList.toggle("on", this.on);
+    this.draw();
+  }
+
+  /** The page shows something else: look through the brush anew. */
+  changed() {
+    if (!this.stage) this.on = false;
+    this.canvas.classList.toggle("on", this.on);
+    if (this.on || this.seeing) this.lookThrough();
+    this.dress();
+  }
+
+  moved() {
+    clearTimeout(this.settling);
+    if (this.on || this.seeing) this.settling = setTimeout(() => this.lookThrough(), 120);
+    this.draw();
+  }
+
+  async lookThrough() {
+    const { page } = this;
+    if (!page.picture.viewer || !page.chosen) return;
+    const piece = await page.picture.fetch(`frame:${page.chosen}`).catch(() => null);
+    if (piece) { this.piece = piece; this.pieceOf = page.chosen; this.draw(); }
+  }
+
+  // ---- the hand ----
+
+  hover(event) {
+    const box = this.box.getBoundingClientRect();
+    this.at = { x: event.clientX - box.left, y: event.clientY - box.top };
+    if (this.on || this.seeing) this.draw();
+  }
+
+  press(event) {
+    if (!this.on || event.button !== 0) return;
+    this.canvas.setPointerCapture(event.pointerId);
+    this.drawing = true;
+    this.points = [this.place(event)];
+    this.draw();
+  }
+
+  drag(event) {
+    if (!this.drawing) return;
+    for (const e of event.getCoalescedEvents?.() || [event]) {
+      const next = this.place(e), last = this.points.at(-1);
+      if (Math.hypot(next[0] - last[0], next[1] - last[1]) >= Math.max(0.5, this.width() / 16)) this.points.push(next);
+    }
+    this.hover(event);
+  }
+
+  async lift() {
+    if (!this.drawing) return;
+    this.drawing = false;
+    const { page } = this, begin = performance.now();
+    const stroke = {
+      action: this.action, frame: page.chosen, width: this.width(), softness: this.values.softness / 100, opacity: this.values.opacity / 100,
+      points: thinned(this.points, 4000).map(([x, y]) => [Number(x.toFixed(1)), Number(y.toFixed(1))]),
+    };
+    const fresh = Number(this.box.dataset.fresh || 0), url = document.querySelector("[data-stroke]").dataset.stroke;
+    const landed = new MutationObserver(() => {
+      if (Number(this.box.dataset.fresh) > fresh) {
+        landed.disconnect();
+        this.points = [];
+        this.draw();
+        this.box.dataset.strokeMs = Math.round(performance.now() - begin);
+      }
+    });
+    landed.observe(this.box, { attributes: true, attributeFilter: ["data-fresh"] });
+    await htmx.ajax("POST", url, { values: { stroke: JSON.stringify(stroke) }, swap: "none", source: document.body });
+    setTimeout(() => { landed.disconnect(); if (!this.drawing) { this.points = []; this.draw(); } }, 4000);
+  }
+
+  place(event) {
+    const box = this.box.getBoundingClientRect();
+    return this.page.picture.toPicture(event.clientX - box.left, event.clientY - box.top);
+  }
+
+  // ---- drawing ----
+
+  draw() {
+    const ratio = devicePixelRatio, { canvas } = this;
+    const w = Math.round(this.box.clientWidth * ratio), h = Math.round(this.box.clientHeight * ratio);
+    for (const c of [canvas, this.layer]) if (c.width !== w || c.height !== h) { c.width = w; c.height = h; }
+    const context = canvas.getContext("2d");
+    context.clearRect(0, 0, w, h);
+    const { picture } = this.page;
+    if (!picture.viewer) return;
+    const scale = picture.scale(), radius = (this.width() / 2) * scale;
+    if (this.points.length) this.drawStroke(context, radius, ratio);
+    if (!this.at || !(this.on || this.seeing)) return;
+    if (this.seeing && this.piece && !this.drawing) this.reveal(context, [[this.at.x, this.at.y]], Math.max(radius, 30), ratio, 1);
+    this.ring(context, radius, ratio);
+  }
+
+  ring(context, radius, ratio) {
+    const { x, y } = this.at;
+    const inner = radius * (1 - this.values.softness / 100);
+    for (const [r, dash] of [[radius, []], [inner, [2, 4]]]) {
+      for (const [colour, line] of [["rgba(0,0,0,.65)", 3], ["#fff", 1.2]]) {
+        context.beginPath();
+        context.setLineDash(dash.map((d) => d * ratio));
+        context.arc(x * ratio, y * ratio, Math.max(1, r * ratio), 0, 7);
+        context.lineWidth = line * ratio;
+        context.strokeStyle = colour;
+        context.stroke();
+      }
+    }
+    context.setLineDash([]);
+    if (this.stage === "weave" && this.on) {
+      context.font = `${12 * ratio}px sans-serif`;
+      context.textAlign = "center";
+      context.lineWidth = 3 * ratio;
+      context.strokeStyle = "rgba(0,0,0,.65)";
+      context.fillStyle = "#fff";
+      const word = `${this.way} ${this.page.frame(this.page.chosen)?.number ?? ""}`;
+      context.strokeText(word, x * ratio, (y + radius + 14) * ratio);
+      context.fillText(word, x * ratio, (y + radius + 14) * ratio);
+    }
+  }
+
+  drawStroke(context, radius, ratio) {
+    const { picture } = this.page;
+    const points = this.points.map(([x, y]) => { const p = picture.toScreen(x, y); return [p.x, p.y]; });
+    if (this.action !== "out" && this.piece && this.pieceOf === this.page.chosen) this.reveal(context, points, radius, ratio, this.values.opacity / 100);
+    else this.veil(context, points, radius, ratio);
+  }
+
+  /** The chosen frame's own pixels under the stroke: what will be there when the hand lifts. */
+  reveal(context, points, radius, ratio, opacity) {
+    const layer = this.layer.getContext("2d");
+    layer.globalCompositeOperation = "source-over";
+    layer.clearRect(0, 0, this.layer.width, this.layer.height);
+    this.trace(layer, points, radius, ratio, opacity);
+    layer.globalCompositeOperation = "source-in";
+    this.page.picture.paint(layer, this.piece, ratio);
+    context.drawImage(this.layer, 0, 0);
+  }
+
+  veil(context, points, radius, ratio) {
+    const layer = this.layer.getContext("2d");
+    layer.globalCompositeOperation = "source-over";
+    layer.clearRect(0, 0, this.layer.width, this.layer.height);
+    this.trace(layer, points, radius, ratio, this.values.opacity / 100);
+    layer.globalCompositeOperation = "source-in";
+    layer.fillStyle = this.page.frame(this.page.chosen)?.colour || "#888";
+    layer.fillRect(0, 0, this.layer.width, this.layer.height);
+    context.globalAlpha = 0.55;
+    context.drawImage(this.layer, 0, 0);
+    context.globalAlpha = 1;
+  }
+
+  trace(layer, points, radius, ratio, opacity) {
+    // a blurred line stands in for the soft rim until the weave itself shows it
+    const soft = (radius * this.values.softness) / 100;
+    layer.filter = soft > 0.5 ? `blur(${(soft * ratio) / 2.4}px)` : "none";
+    layer.globalAlpha = opacity;
+    layer.lineCap = layer.lineJoin = "round";
+    layer.lineWidth = Math.max(1, 2 * (radius - soft / 2) * ratio);
+    layer.strokeStyle = "#000";
+    layer.beginPath();
+    points.forEach(([x, y], i) => (i ? layer.lineTo(x * ratio, y * ratio) : layer.moveTo(x * ratio, y * ratio)));
+    if (points.length === 1) layer.lineTo(points[0][0] * ratio + 0.01, points[0][1] * ratio);
+    layer.stroke();
+    layer.filter = "none";
+    layer.globalAlpha = 1;
+  }
+}
+
+function thinned(points, most) {
+  if (points.length <= most) return points;
+  const step = points.length / most;
+  return Array.from({ length: most }, (_, i) => points[Math.floor(i * step)]);
+}

@@ -1,0 +1,130 @@
+// The crop box of Finish, on the straightened canvas; it is dragged on screen and posted as fractions.
+import { post } from "../shell/page.js";
+
+const SVG = "http://www.w3.org/2000/svg";
+
+export class CropBox {
+  constructor(page) {
+    this.page = page;
+    this.over = document.getElementById("over");
+    this.group = document.createElementNS(SVG, "g");
+    this.group.setAttribute("class", "crop");
+    this.over.append(this.group);
+    this.group.addEventListener("pointerdown", (event) => this.press(event));
+    this.group.addEventListener("pointermove", (event) => this.drag(event));
+    this.group.addEventListener("pointerup", () => this.lift());
+    document.addEventListener("change", (event) => { if (event.target.id === "guides") this.draw(); });
+  }
+
+  /** Centre and size, in pixels of the picture, of the largest box in the turned canvas. */
+  room(degrees) {
+    const [x, y, w, h] = this.page.state.canvas, angle = Math.abs(degrees * Math.PI / 180);
+    const c = Math.cos(angle), s = Math.sin(angle);
+    const scale = angle ? Math.min(w / (w * c + h * s), h / (w * s + h * c)) : 1;
+    return { cx: x + (w - 1) / 2, cy: y + (h - 1) / 2, w: w * scale, h: h * scale };
+  }
+
+  draw(degrees) {
+    const { page } = this, { picture, state } = page;
+    const finishing = page.stage === "finish" || page.stage === "deliver";
+    if (!state.size || !picture.viewer) return;
+    const turn = finishing ? degrees ?? state.straighten : 0;
+    if (picture.viewer.viewport.getRotation() !== turn) picture.turn(turn);
+    this.group.replaceChildren();
+    if (!finishing) return;
+    const crop = this.box || state.crop, room = this.room(turn), scale = picture.scale();
+    const centre = picture.toScreen(room.cx, room.cy);
+    const left = centre.x - room.w * scale / 2, top = centre.y - room.h * scale / 2;
+    const x = left + crop.x * room.w * scale, y = top + crop.y * room.h * scale, w = crop.w * room.w * scale, h = crop.h * room.h * scale;
+    this.screen = { left, top, width: room.w * scale, height: room.h * scale };
+    const big = 1e5;
+    this.add("path", { class: "shade", "fill-rule": "evenodd", d: `M${-big} ${-big}H${big}V${big}H${-big}ZM${x} ${y}v${h}h${w}v${-h}Z` });
+    this.add("rect", { class: "box", x, y, width: w, height: h, "data-edge": "move" });
+    if (page.stage !== "finish") return;
+    if (document.getElementById("guides")?.checked) this.add("path", { class: "guides", d: [1, 2].map((i) => `M${x + w * i / 3} ${y}v${h}M${x} ${y + h * i / 3}h${w}`).join("") });
+    for (const [edge, ex, ey] of [["nw", 0, 0], ["n", 0.5, 0], ["ne", 1, 0], ["e", 1, 0.5], ["se", 1, 1], ["s", 0.5, 1], ["sw", 0, 1], ["w", 0, 0.5]]) {
+      this.add("rect", { class: "handle", x: x + w * ex - 5, y: y + h * ey - 5, width: 10, height: 10, "data-edge": edge });
+    }
+    const told = document.getElementById("crop-size");
+    if (told) told.textContent = `${Math.round(crop.w * room.w)} × ${Math.round(crop.h * room.h)} px`;
+  }
+
+  add(name, attributes) {
+    const element = document.createElementNS(SVG, name);
+    for (const [k, v] of Object.entries(attributes)) element.setAttribute(k, v);
+    this.group.append(element);
+  }
+
+  // ---- the hand ----
+
+  press(event) {
+    const edge = event.target.dataset.edge;
+    if (!edge || this.page.stage !== "finish") return;
+    this.group.setPointerCapture(event.pointerId);
+    this.held = { edge, x: event.clientX, y: event.clientY, crop: { ...this.page.state.crop } };
+  }
+
+  drag(event) {
+    if (!this.held) return;
+    const { edge, crop } = this.held;
+    const dx = (event.clientX - this.held.x) / this.screen.width, dy = (event.clientY - this.held.y) / this.screen.height;
+    let { x, y, w, h } = crop;
+    const least = 0.03;
+    if (edge === "move") { x = clamp(x + dx, 0, 1 - w); y = clamp(y + dy, 0, 1 - h); } else {
+      let x1 = x + w, y1 = y + h;
+      if (edge.includes("w")) x = clamp(x + dx, 0, x1 - least);
+      if (edge.includes("e")) x1 = clamp(x1 + dx, x + least, 1);
+      if (edge.includes("n")) y = clamp(y + dy, 0, y1 - least);
+      if (edge.includes("s")) y1 = clamp(y1 + dy, y + least, 1);
+      w = x1 - x; h = y1 - y;
+      const ratio = this.wanted();
+      if (ratio) ({ x, y, w, h } = held(ratio, { x, y, w, h }, crop, edge));
+    }
+    this.box = { x, y, w, h };
+    this.draw();
+  }
+
+  async lift() {
+    if (!this.held) return;
+    this.held = null;
+    if (this.box) await this.post(this.box, document.getElementById("ratio").value);
+    this.box = null;
+  }
+
+  post(box, ratio) { return post(document.getElementById("ratio").dataset.post, { ...box, ratio }); }
+
+  /** The wanted ratio of fractions: width over height, in units of the room. */
+  wanted(name = document.getElementById("ratio")?.value) {
+    if (!name || name === "free") return 0;
+    const { w, h } = this.room(this.page.state.straighten);
+    if (name === "frame") return 1;
+    const [a, b] = name.split(":").map(Number);
+    return (a / b) * (h / w);
+  }
+
+  /** The largest box of a ratio around the middle of the one there is. */
+  ratio(name) {
+    const { crop } = this.page.state, wanted = this.wanted(name);
+    if (!wanted) return this.post(crop, name);
+    const cx = crop.x + crop.w / 2, cy = crop.y + crop.h / 2;
+    let w = Math.min(1, wanted), h = w / wanted;
+    if (name !== "frame") { const room = Math.min(2 * Math.min(cx, 1 - cx), 2 * Math.min(cy, 1 - cy) * wanted); if (room > 0.3) { w = Math.min(w, room); h = w / wanted; } }
+    return this.post({ x: clamp(cx - w / 2, 0, 1 - w), y: clamp(cy - h / 2, 0, 1 - h), w, h }, name);
+  }
+}
+
+function clamp(value, low, high) { return Math.max(low, Math.min(Math.max(low, high), value)); }
+
+/** A box brought to a ratio, the side or corner opposite to the one that is dragged held in its place. */
+function held(ratio, box, before, edge) {
+  let { w, h } = box;
+  if (edge === "n" || edge === "s") w = h * ratio; else if (edge === "e" || edge === "w") h = w / ratio;
+  else if (w / h > ratio) w = h * ratio; else h = w / ratio;
+  const right = before.x + before.w, bottom = before.y + before.h;
+  let x = edge.includes("w") ? right - w : before.x, y = edge.includes("n") ? bottom - h : before.y;
+  const shrink = Math.min(1, edge.includes("w") ? right / w : (1 - x) / w, edge.includes("n") ? bottom / h : (1 - y) / h);
+  w *= shrink; h *= shrink;
+  if (edge.includes("w")) x = right - w;
+  if (edge.includes("n")) y = bottom - h;
+  return { x, y, w, h };
+}

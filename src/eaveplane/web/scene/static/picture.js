@@ -1,0 +1,290 @@
+// The picture: tiles for pan and zoom, and a fresh piece of what is in view wherever tiles would be too slow.
+const TILE = 512;
+
+export class Picture {
+  constructor(page) {
+    this.page = page;
+    this.box = document.querySelector(".mat");
+    this.fresh = document.getElementById("fresh");
+    this.caption = document.getElementById("caption");
+    this.items = [];
+    this.shown = "";
+    this.piece = null;
+    this.wipe = 0.5;
+    this.asked = 0;
+  }
+
+  open() {
+    const { size } = this.page.state;
+    this.viewer = OpenSeadragon({
+      element: document.getElementById("viewer"),
+      drawer: "canvas",
+      showNavigationControl: false,
+      animationTime: 0.25,
+      springStiffness: 10,
+      blendTime: 0,
+      immediateRender: true,
+      minZoomImageRatio: 0.6,
+      maxZoomPixelRatio: 8,
+      visibilityRatio: 0.3,
+      zoomPerScroll: 1.3,
+      imageLoaderLimit: 4,
+      maxImageCacheCount: 160,
+      imageSmoothingEnabled: true,
+      gestureSettingsMouse: { clickToZoom: false, dblClickToZoom: false },
+      gestureSettingsTouch: { clickToZoom: false, dblClickToZoom: false },
+    });
+    // the page has keys of its own
+    this.viewer.innerTracker.keyHandler = null;
+    this.viewer.innerTracker.keyDownHandler = null;
+    this.viewer.drawer.setImageSmoothingEnabled?.(true);
+    this.width = size[0];
+    for (const name of ["animation", "resize", "open", "rotate"]) this.viewer.addHandler(name, () => this.moved());
+    this.viewer.addHandler("update-viewport", () => this.drawFresh());
+    this.viewer.element.addEventListener("pointermove", (event) => { this.pointer = new OpenSeadragon.Point(event.offsetX, event.offsetY); });
+  }
+
+  // ---- what is shown ----
+
+  /** The name under which the server knows a view, for the frame chosen. */
+  what(view) {
+    const { chosen, state } = this.page;
+    if (view === "frame") return `frame:${chosen}`;
+    if (view === "mask") return `mask:${chosen}`;
+    if (view === "difference") return `difference:${chosen}:${state.reference}`;
+    return view === "compare" ? "weave" : view;
+  }
+
+  /** Query of everything but the place. */
+  query(live = {}) {
+    const { page } = this;
+    const q = new URLSearchParams(live);
+    if (page.before) q.set("before", 1);
+    if (page.clipping) q.set("clipping", 1);
+    if (page.stage === "finish" || page.stage === "deliver") q.set("finished", 1);
+    return q;
+  }
+
+  version(what) {
+    const { state } = this.page;
+    const of = what.startsWith("frame:") ? this.page.frame(what.slice(6))?.version : state.weave + state.frames.map((f) => f.version).join("");
+    return `${of}${state.look}${state.sharpening}`.replace(/[^a-z0-9.-]/gi, "");
+  }
+
+  source(what) {
+    const { state } = this.page, [width, height] = state.size;
+    const version = this.version(what), query = this.query();
+    query.set("s", state.version);
+    return {
+      key: `${what}|${version}|${this.query()}`,
+      source: {
+        width, height, tileSize: TILE, minLevel: 0, maxLevel: state.levels - 1,
+        getTileUrl: (level, x, y) => `/scene/${state.scene}/tile/${what}/${version}/${state.levels - 1 - level}/${x}/${y}.jpg?${query}`,
+      },
+    };
+  }
+
+  show(view) {
+    const { page } = this, { state } = page;
+    document.getElementById("no-picture").hidden = Boolean(state.size);
+    if (!state.size) return;
+    if (!this.viewer) this.open();
+    this.say();
+    const wanted = [this.source(this.what(view))];
+    if (view === "compare") wanted.push(this.source(`frame:${page.chosen}`));
+    if (page.blinking) wanted.push(this.source(`frame:${state.reference}`));
+    const key = wanted.map((w) => w.key).join("&");
+    if (key === this.shown) return;
+    const first = !this.shown;
+    this.shown = key;
+    this.begin = performance.now();
+    if (first) this.lay(wanted, key);
+    else this.look().then(() => { if (this.shown === key) this.lay(wanted, key); });
+  }
+
+  /** Lay tiled pictures over those there are, which go once the new ones are whole. */
+  lay(wanted, key) {
+    const old = this.items;
+    this.items = [];
+    let left = wanted.length;
+    wanted.forEach((want, index) => this.viewer.addTiledImage({
+      tileSource: want.source, x: 0, y: 0, width: 1, preload: true,
+      success: ({ item }) => {
+        if (this.shown !== key) { this.viewer.world.removeItem(item); return; }
+        this.items[index] = item;
+        const whole = () => {
+          if (item.done) return;
+          item.done = true;
+          left -= 1;
+          if (left === 0) { for (const o of old) if (o) this.viewer.world.removeItem(o); if (this.shown === key) { this.piece = null; this.drawFresh(); this.box.dataset.whole = key; } }
+        };
+        item.addHandler("fully-loaded-change", (event) => { if (event.fullyLoaded) whole(); });
+        if (item.getFullyLoaded()) whole();
+        this.arrange();
+        this.moved();
+      },
+    }));
+    this.arrange();
+  }
+
+  arrange() {
+    clearInterval(this.blinker);
+    const [below, above] = this.items;
+    const { page } = this;
+    if (page.view === "compare" && above) this.clip();
+    else if (page.blinking && below && above) {
+      let on = true;
+      this.blinker = setInterval(() => { on = !on; above.setOpacity(on ? 1 : 0); this.say(on ? page.state.reference : page.chosen); }, 600);
+    }
+    this.wipeLine();
+  }
+
+  // ---- a fresh piece of what is in view ----
+
+  /** The part of the picture in view, in its pixels: x, y, w, h. */
+  inView() {
+    const item = this.items.find(Boolean) || this.viewer.world.getItemAt(0);
+    const bounds = this.viewer.viewport.getBoundsNoRotate(false);
+    const w = this.width, [, height] = this.page.state.size;
+    if (!item) return [0, 0, w, height];
+    const x0 = Math.max(0, bounds.x * w), y0 = Math.max(0, bounds.y * w);
+    const x1 = Math.min(w, (bounds.x + bounds.width) * w), y1 = Math.min(height, (bounds.y + bounds.height) * w);
+    return [x0, y0, Math.max(8, x1 - x0), Math.max(8, y1 - y0)];
+  }
+
+  /** Fetch what is in view as one picture; resolves to it with its box, or null where a newer one was asked for. */
+  async fetch(what, live = {}) {
+    const [x, y, w, h] = this.inView();
+    const scale = this.viewer.viewport.getContainerSize().x / (this.viewer.viewport.getBoundsNoRotate(false).width * this.width);
+    const wide = Math.max(64, Math.min(4096, Math.round(w * Math.min(1, scale * devicePixelRatio))));
+    const query = this.query(live);
+    for (const [k, v] of Object.entries({ x: x.toFixed(1), y: y.toFixed(1), w: w.toFixed(1), h: h.toFixed(1), wide })) query.set(k, v);
+    const answer = await fetch(`/scene/${this.page.state.scene}/viewport/${what}.jpg?${query}`);
+    if (!answer.ok) return null;
+    return { box: answer.headers.get("X-Box").split(",").map(Number), bitmap: await createImageBitmap(await answer.blob()) };
+  }
+
+  /** Show what is in view anew, at once, over the tiles; `live` are values of the look that are being tried. */
+  async look(live) {
+    if (this.running) { this.next = live || {}; return this.running; }
+    const ask = async () => {
+      const begin = performance.now();
+      const piece = await this.fetch(this.what(this.page.view), live).catch(() => null);
+      if (piece) { this.piece = piece; this.drawFresh(); this.box.dataset.freshMs = Math.round(performance.now() - begin); this.box.dataset.fresh = Number(this.box.dataset.fresh || 0) + 1; }
+    };
+    this.running = ask();
+    await this.running;
+    this.running = null;
+    if (this.next) { const again = this.next; this.next = null; await this.look(again); }
+    return undefined;
+  }
+
+  drawFresh() {
+    const canvas = this.fresh, ratio = devicePixelRatio;
+    const w = Math.round(this.box.clientWidth * ratio), h = Math.round(this.box.clientHeight * ratio);
+    if (canvas.width !== w || canvas.height !== h) { canvas.width = w; canvas.height = h; }
+    const context = canvas.getContext("2d");
+    context.clearRect(0, 0, w, h);
+    if (!this.piece || !this.viewer) return;
+    this.paint(context, this.piece, ratio);
+  }
+
+  /** Draw a piece where it lies on screen. */
+  paint(context, piece, ratio) {
+    const [x, y, w, h] = piece.box;
+    const a = this.toScreen(x - 0.5, y - 0.5), scale = this.scale();
+    context.save();
+    context.imageSmoothingQuality = "high";
+    context.translate(a.x * ratio, a.y * ratio);
+    context.rotate((this.viewer.viewport.getRotation(true) * Math.PI) / 180);
+    context.drawImage(piece.bitmap, 0, 0, w * scale * ratio, h * scale * ratio);
+    context.restore();
+  }
+
+  // ---- places ----
+
+  /** Screen pixels a pixel of the picture. */
+  scale() { return (this.viewer.viewport.getContainerSize().x * this.viewer.viewport.getZoom(true)) / this.width; }
+
+  /** From pixels of the picture (centres at integers) to pixels of the mat. */
+  toScreen(x, y) { return this.viewer.viewport.pixelFromPoint(new OpenSeadragon.Point((x + 0.5) / this.width, (y + 0.5) / this.width), true); }
+
+  toPicture(x, y) {
+    const p = this.viewer.viewport.pointFromPixel(new OpenSeadragon.Point(x, y), true);
+    return [p.x * this.width - 0.5, p.y * this.width - 0.5];
+  }
+
+  fit() { this.viewer?.viewport.goHome(); }
+
+  zoomTo(ratio, at) {
+    if (!this.viewer) return;
+    const { viewport } = this.viewer;
+    const zoom = (ratio * this.width) / (viewport.getContainerSize().x * devicePixelRatio);
+    const point = at ? viewport.pointFromPixel(at) : viewport.getCenter();
+    viewport.zoomTo(zoom, point);
+    viewport.applyConstraints();
+  }
+
+  /** 1:1 at the pointer, and again 2:1. */
+  closer() {
+    if (!this.viewer) return;
+    const now = this.viewer.viewport.getZoom() * this.viewer.viewport.getContainerSize().x * devicePixelRatio / this.width;
+    this.zoomTo(now > 0.99 && now < 1.9 ? 2 : 1, this.pointer);
+  }
+
+  turn(degrees) { this.viewer?.viewport.setRotation(degrees, true); }
+
+  resized() { this.viewer?.viewport.resize(); }
+
+  moved() {
+    const zoom = this.scale() * devicePixelRatio;
+    document.getElementById("zoom").textContent = zoom >= 0.995 ? `${zoom.toFixed(zoom < 1.05 ? 0 : 1)}:1` : `1:${(1 / zoom).toFixed(1)}`;
+    this.wipeLine();
+    this.page.brush?.moved();
+    this.page.crop?.draw();
+  }
+
+  // ---- words on the picture, the wipe ----
+
+  say(id) {
+    const { page } = this, found = page.frame(id || page.chosen);
+    const name = found ? `frame ${found.number}${found.name ? `, ${found.name}` : ""}` : "";
+    const { state } = page;
+    const weave = state.woven ? "weave" : state.labelled ? "weave, as far as it is seen" : state.registered ? "reference frame; not woven yet" : "one frame; not woven yet";
+    const words = { frame: name, weave, share: "share map: which frame gives what", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × 4`, compare: `left ${name}, right the weave` };
+    this.caption.textContent = words[page.view] + (page.before ? " · before the look" : "");
+  }
+
+  clip() {
+    const above = this.items[1];
+    if (!above) return;
+    const [width, height] = this.page.state.size;
+    const [x] = this.toPicture(this.box.clientWidth * this.wipe, 0);
+    above.setClip(new OpenSeadragon.Rect(0, 0, Math.max(1, Math.min(width, x)), height));
+  }
+
+  wipeLine() {
+    const over = document.getElementById("over");
+    let line = over.querySelector(".wipe");
+    if (this.page.view !== "compare") { line?.remove(); return; }
+    if (!line) {
+      line = document.createElementNS("http://www.w3.org/2000/svg", "g");
+      line.setAttribute("class", "wipe");
+      line.innerHTML = '<line class="line"/><rect class="grip" width="14" height="44" rx="2"/><line class="hit"/>';
+      over.append(line);
+      line.addEventListener("pointerdown", (event) => { line.setPointerCapture(event.pointerId); this.wiping = true; });
+      line.addEventListener("pointermove", (event) => {
+        if (!this.wiping) return;
+        this.wipe = Math.max(0.02, Math.min(0.98, (event.clientX - this.box.getBoundingClientRect().left) / this.box.clientWidth));
+        this.clip();
+        this.wipeLine();
+      });
+      line.addEventListener("pointerup", () => { this.wiping = false; });
+    }
+    const x = this.box.clientWidth * this.wipe, h = this.box.clientHeight;
+    for (const l of line.querySelectorAll("line")) { l.setAttribute("x1", x); l.setAttribute("x2", x); l.setAttribute("y1", 0); l.setAttribute("y2", h); }
+    line.querySelector("rect").setAttribute("x", x - 7);
+    line.querySelector("rect").setAttribute("y", h / 2 - 22);
+    this.clip();
+  }
+}

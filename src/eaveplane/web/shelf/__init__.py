@@ -1,0 +1,175 @@
+"""The shelf: outings and their scenes, and how new ones come in."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+from typing import Any
+
+from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response as AnyResponse
+
+from ...imaging.read import PICTURE_SUFFIXES
+from ...store import jobs, outings, scenes
+from ..desk import desk
+from ..scene.opened import opened
+from ..security import refuse
+
+blueprint = Blueprint("shelf", __name__, template_folder="templates", static_folder="static", static_url_path="/static/shelf")
+CHUNK = 1 << 20
+LARGEST_UPLOAD = 4 << 30
+
+
+@blueprint.get("/")
+def page() -> str:
+    return render_template("shelf/page.html", outings=_outings())
+
+
+@blueprint.get("/shelf/outings")
+def listing() -> str:
+    return render_template("shelf/outings.html", outings=_outings())
+
+
+def _outings() -> list[dict[str, Any]]:
+    db, library = desk().db, desk().library
+    found = []
+    for row in outings.outings(db):
+        there = [opened(s["id"]) for s in scenes.scenes_of(db, row["id"])]
+        files = outings.files_of(db, row["id"])
+        job = jobs.latest_of_outing(db, row["id"])
+        found.append({"row": row, "scenes": there, "files": len(files), "problems": library.outing_problems(row["id"]), "job": job})
+    return found
+
+
+@blueprint.get("/outing/<int:number>")
+def outing(number: int) -> str:
+    row = outings.outing(desk().db, number)
+    if row is None:
+        abort(404)
+    entry = next(o for o in _outings() if o["row"]["id"] == number)
+    return render_template("shelf/outing.html", outing=entry, files=outings.files_of(desk().db, number))
+
+
+@blueprint.get("/shelf/folders")
+def folders() -> str:
+    """Folders that go on from what has been typed."""
+    typed = request.args.get("folder", "").strip()
+    base = Path(typed).expanduser() if typed else Path.home()
+    found = []
+    parent = base if base.is_dir() and (typed.endswith("/") or not typed) else base.parent
+    begin = "" if parent == base else base.name.lower()
+    try:
+        for path in sorted(parent.iterdir()) if parent.is_absolute() else []:
+            if path.name.lower().startswith(begin) and not path.name.startswith(".") and path.is_dir():
+                found.append(str(path))
+            if len(found) == 40:
+                break
+    except OSError:
+        pass
+    return render_template("shelf/folders.html", folders=found)
+
+
+def _bring_in(number: int, folder: Path) -> None:
+    job = jobs.add_job(desk().db, "bring_in", outing_id=number, folder=str(folder))
+    size = sum((row["width"] or 6000) * (row["height"] or 4000) / 1e6 for row in outings.files_of(desk().db, number))
+    jobs.note_size(desk().db, job, size)
+    desk().worker.wake()
+
+
+@blueprint.post("/shelf/folder")
+def folder() -> AnyResponse:
+    """Bring in a folder by path; its files stay where they are."""
+    typed = request.form.get("folder", "").strip()
+    path = Path(typed).expanduser()
+    if not typed or not path.is_absolute() or not path.is_dir():
+        refuse(f"{typed or 'Nothing'} is not a folder that can be read. Write its whole path.")
+    if path.resolve().is_relative_to(desk().library.home.resolve()):
+        refuse("That folder is the program's own. Choose the one with your pictures.")
+    path = path.resolve()
+    same = next((o for o in outings.outings(desk().db) if Path(o["folder"]) == path), None)
+    number = same["id"] if same else outings.add_outing(desk().db, path.name or str(path), path)
+    _bring_in(number, path)
+    return redirect(url_for("shelf.page"))
+
+
+@blueprint.post("/shelf/upload")
+def new_upload() -> Response:
+    """An outing for files that will be sent one by one."""
+    name = (request.form.get("name") or "Upload").strip()
+    number = outings.add_outing(desk().db, name, desk().library.uploads)
+    place = desk().library.uploads / str(number)
+    place.mkdir(parents=True, exist_ok=True)
+    outings.move_outing(desk().db, number, place)
+    return jsonify({"outing": number})
+
+
+def _upload_place(number: int) -> Path:
+    row = outings.outing(desk().db, number)
+    if row is None or Path(row["folder"]) != desk().library.uploads / str(number):
+        abort(404)
+    return Path(row["folder"])
+
+
+@blueprint.post("/shelf/upload/<int:number>/file")
+def upload(number: int) -> Response:
+    """One file as the request's body, written as it comes. Its name is kept as a name and never used as a path."""
+    request.max_content_length = LARGEST_UPLOAD
+    place = _upload_place(number)
+    name = request.args.get("name", "").replace("\\", "/").rsplit("/", 1)[-1].strip()[:200]
+    suffix = Path(name).suffix.lower()
+    if suffix not in PICTURE_SUFFIXES:
+        refuse(f"{name or 'This file'} is not a picture that can be read. Bring in raw, TIFF, PNG or JPEG files.", 415)
+    length = request.content_length or 0
+    if shutil.disk_usage(place).free < length + (1 << 28):
+        refuse(f"There is no room for {name} on the disk. Make room and send it again.", 507)
+    stored = place / f"{len(outings.files_of(desk().db, number)) + 1:05d}{suffix}"
+    while stored.exists():
+        stored = place / f"{int(stored.stem) + 1:05d}{suffix}"
+    part = stored.with_name(f".{stored.name}.part")
+    written = 0
+    try:
+        with part.open("wb") as file:
+            while chunk := request.stream.read(CHUNK):
+                file.write(chunk)
+                written += len(chunk)
+        if written != length:
+            refuse(f"{name} did not arrive whole. Send it again.")
+        part.replace(stored)
+    finally:
+        part.unlink(missing_ok=True)
+    outings.add_file(desk().db, number, stored, name, None, None, None)
+    return jsonify({"file": name, "bytes": written})
+
+
+@blueprint.post("/shelf/upload/<int:number>/done")
+def uploaded(number: int) -> Response:
+    place = _upload_place(number)
+    _bring_in(number, place)
+    return jsonify({"page": url_for("shelf.page")})
+
+
+@blueprint.post("/outing/<int:number>/again")
+def again(number: int) -> AnyResponse:
+    """Look through the folder once more: new files come in, mended ones are read again."""
+    row = outings.outing(desk().db, number)
+    if row is None:
+        abort(404)
+    _bring_in(number, Path(row["folder"]))
+    return redirect(url_for("shelf.outing", number=number))
+
+
+@blueprint.post("/outing/<int:number>/rename")
+def rename(number: int) -> AnyResponse:
+    if outings.outing(desk().db, number) is None:
+        abort(404)
+    outings.rename_outing(desk().db, number, request.form.get("name", ""))
+    return redirect(url_for("shelf.outing", number=number))
+
+
+@blueprint.post("/outing/<int:number>/remove")
+def remove(number: int) -> AnyResponse:
+    """Take an outing off the shelf. Its originals, uploaded ones too, and its results stay where they are."""
+    if outings.outing(desk().db, number) is None:
+        abort(404)
+    outings.remove_outing(desk().db, number)
+    return redirect(url_for("shelf.page"))

@@ -1,0 +1,59 @@
+// What every page does: tokens on requests, words for errors, themes, the sheet of keys.
+const token = document.querySelector("meta[name=csrf]").content;
+
+document.body.addEventListener("htmx:configRequest", (event) => { event.detail.headers["X-CSRFToken"] = token; });
+document.body.addEventListener("htmx:responseError", (event) => tell(event.detail.xhr.responseText || "That did not work.", true));
+document.body.addEventListener("htmx:sendError", () => tell("The program does not answer. Start it again; nothing that was decided is lost.", true));
+
+/** Say something in a line that goes away by itself. */
+export function tell(text, grave = false) {
+  const told = document.getElementById("told");
+  told.textContent = text;
+  told.className = grave ? "grave shown" : "shown";
+  clearTimeout(tell.timer);
+  tell.timer = setTimeout(() => { told.className = ""; }, grave ? 9000 : 3500);
+}
+
+/** Post values and put the pieces that come back in their places. */
+export function post(url, values) {
+  return htmx.ajax("POST", url, { values, swap: "none", source: document.body });
+}
+
+/** A request of a script's own, with the token. */
+export function send(url, options = {}) {
+  return fetch(url, { ...options, headers: { "X-CSRFToken": token, "X-Plain": "1", ...options.headers } });
+}
+
+function theme() {
+  const root = document.documentElement;
+  root.dataset.bsTheme = root.dataset.bsTheme === "dark" ? "light" : "dark";
+  try { localStorage.setItem("theme", root.dataset.bsTheme); } catch { /* not kept then */ }
+  nameTheme();
+}
+
+function nameTheme() {
+  const button = document.querySelector("[data-do=theme]");
+  button.textContent = document.documentElement.dataset.bsTheme === "dark" ? "Day" : "Dusk";
+}
+
+const keys = document.getElementById("keys");
+document.addEventListener("click", (event) => {
+  const what = event.target.closest("[data-do]")?.dataset.do;
+  if (what === "theme") theme();
+  if (what === "keys") keys.showModal();
+});
+document.addEventListener("keydown", (event) => {
+  if (event.key === "?" && !typing(event)) keys.open ? keys.close() : keys.showModal();
+});
+document.addEventListener("submit", (event) => {
+  const sure = event.target.dataset.sure;
+  if (sure && !confirm(sure)) event.preventDefault();
+});
+
+/** Whether a key belongs to a field that is being written in. */
+export function typing(event) {
+  const field = event.target.closest("input, select, textarea");
+  return Boolean(field && field.type !== "range" && field.type !== "checkbox" && field.type !== "radio");
+}
+
+nameTheme();

@@ -1,0 +1,97 @@
+"""Weave: sharp zones blended, masks painted."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from flask import Blueprint
+from pydantic import ValidationError
+
+from ...core.parameter import controls
+from ...core.weave.strokes import Stroke
+from ...core.weave.weave import Weaving
+from ...recipe import Recipe
+from ..scene import decided, posted, posted_number, queued, stage_page
+from ..scene.opened import Opened, opened, stage
+from ..security import refuse
+
+blueprint = Blueprint("weave", __name__, template_folder="templates", url_prefix="/scene/<int:number>/weave")
+CONTROLS = {c.name: c for c in controls(Weaving)}
+
+
+@stage("weave", "Weave")
+def bench(scene: Opened) -> dict[str, Any]:
+    strokes = [s for s in scene.recipe.strokes if s.action != "draw"]
+    return {"controls": list(CONTROLS.values()), "values": scene.recipe.weaving, "start": Weaving(), "mask_strokes": len(strokes)}
+
+
+@blueprint.get("")
+def page(number: int) -> str:
+    return stage_page(number, "weave")
+
+
+@blueprint.post("/set")
+def set_value(number: int) -> str:
+    name = posted("name")
+    control = CONTROLS.get(name)
+    if control is None:
+        refuse("There is no such control.")
+    _, value = posted_number(control.low, control.high)
+    said = f"{control.label} {value:g} {control.unit}".strip()
+    return decided(number, "weave", said, lambda recipe: recipe.model_copy(update={"weaving": Weaving(**{**recipe.weaving.model_dump(), name: value})}))
+
+
+@blueprint.post("/reset")
+def reset(number: int) -> str:
+    group, start = posted("group"), Weaving().model_dump()
+    names = [c.name for c in CONTROLS.values() if group in ("all", c.group)]
+    return decided(
+        number,
+        "weave",
+        f"{group} reset",
+        lambda recipe: recipe.model_copy(update={"weaving": Weaving(**{**recipe.weaving.model_dump(), **{n: start[n] for n in names}})}),
+        bench=True,
+    )
+
+
+def stroked(number: int, slug: str) -> str:
+    """Add the stroke that was posted as JSON to the scene, in masks or drawn over the weave."""
+    try:
+        stroke = Stroke.model_validate(json.loads(posted("stroke")))
+    except (ValueError, ValidationError):
+        refuse("That stroke cannot be used. Load the page again.")
+    if (stroke.action == "draw") != (slug == "mend"):
+        refuse("That brush belongs to another stage.")
+    scene = opened(number)
+    frame = scene.choice(stroke.frame)
+    if frame.state != "keep":
+        refuse("This frame is left out. Bring it back before you paint with it.")
+    place = scene.recipe.frames.index(frame) + 1
+    said = {"in": f"Frame {place} painted in", "out": f"Frame {place} painted out", "draw": f"Drawn from frame {place}"}[stroke.action]
+    return decided(number, slug, said, lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, stroke]}))
+
+
+def cleared(number: int, slug: str, said: str) -> str:
+    """Take away all strokes of a stage."""
+    mending = slug == "mend"
+
+    def without(recipe: Recipe) -> Recipe:
+        return recipe.model_copy(update={"strokes": [s for s in recipe.strokes if (s.action == "draw") != mending]})
+
+    return decided(number, slug, said, without, bench=True)
+
+
+@blueprint.post("/stroke")
+def stroke(number: int) -> str:
+    return stroked(number, "weave")
+
+
+@blueprint.post("/clear")
+def clear(number: int) -> str:
+    return cleared(number, "weave", "Painted masks cleared")
+
+
+@blueprint.post("/go")
+def go(number: int) -> str:
+    return queued(number, "weave", "weave")
