@@ -7,6 +7,7 @@ import resource
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -228,3 +229,37 @@ def _with_frames(recipe: Recipe, files: list[scene.File]) -> Recipe:
         return recipe.model_copy(update={"frames": ordered})
     fresh = [FrameChoice(id=f.id, file=f.name) for f in files]
     return recipe.model_copy(update={"frames": fresh, "reference": "", "strokes": []})
+
+
+@main.command()
+@click.option("--home", type=click.Path(path_type=Path), help="Folder of the library; default: EAVEPLANE_HOME or the user's data folder.")
+@click.option("--port", type=click.IntRange(0, 65535), default=8420, show_default=True, help="On 127.0.0.1; 0 takes a free one.")
+@click.option("--open/--no-open", "open_page", default=True, help="Open the page in the browser.")
+def serve(home: Path | None, port: int, open_page: bool) -> None:
+    """Run the page on this machine."""
+    from .pipeline.library import default_home
+    from .web.serve import run
+
+    _serve(lambda: run(home or default_home(), port, open_page))
+
+
+@main.command()
+@click.option("--home", type=click.Path(path_type=Path), default=Path(".demo"), show_default=True, help="Folder for the demo's library and its card.")
+@click.option("--port", type=click.IntRange(0, 65535), default=8420, show_default=True, help="On 127.0.0.1; 0 takes a free one.")
+@click.option("--open/--no-open", "open_page", default=True, help="Open the page in the browser.")
+def demo(home: Path, port: int, open_page: bool) -> None:
+    """Shoot a made-up scene with the field camera, and run the page on it."""
+    from .web.serve import run_demo
+
+    _serve(lambda: run_demo(home, port, open_page, lambda line: click.echo(line, err=True)))
+
+
+def _serve(run: Callable[[], None]) -> None:
+    from .pipeline.library import LibraryInUse
+
+    try:
+        run()
+    except LibraryInUse as error:
+        _stop(str(error), BAD_INPUT)
+    except OSError as error:
+        _stop(f"The page cannot be served: {error.strerror or error}. Choose another port with --port or another folder with --home.", BAD_INPUT)

@@ -23,7 +23,7 @@ from ..core.register.area import common_area
 from ..core.register.register import register
 from ..core.weave.labels import aggregate, costs, covered, lay_on
 from ..core.weave.strokes import Stroke
-from ..core.weave.weave import Laid, Weaving, gates_from, touches, weave_box
+from ..core.weave.weave import Laid, Weaving, gates_from, touched, weave_box
 from ..imaging.colour import FloatArray
 from ..imaging.exif import Metadata
 from ..imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding
@@ -46,7 +46,7 @@ POOL_LEVEL = POOL.bit_length() - 1
 
 
 def decode_key(sha256: str, full_only: bool) -> str:
-    return key_of("decode", 1, sha256, full_only)
+    return key_of("decode", 2, sha256, full_only)
 
 
 def decode(root: str, path: str, sha256: str, full_only: bool, ticket: str) -> str:
@@ -67,7 +67,7 @@ def _decode(folder: Path, path: Path, full_only: bool, ticket: Ticket) -> None:
     luma, small = survey(codes, encoding, halvings)
     detail = measure_detail(luma)
     ticket.tell(0.9)
-    np.savez(folder / "detail.npz", energy=detail.energy, noise=detail.noise, level=detail.level)
+    np.savez(folder / "detail.npz", energy=detail.energy, noise=detail.noise, fine_noise=detail.fine_noise, level=detail.level)
     np.save(folder / "luma.npy", detail.luma)
     np.save(folder / "small.npy", small)
     if not full_only:
@@ -106,9 +106,12 @@ class Decoded:
         """Square root of luminance for registration, (h, w)."""
         return np.asarray(np.load(self.folder / "luma.npy"))
 
+    def fine_noise(self) -> float:
+        return float(np.load(self.folder / "detail.npz")["fine_noise"])
+
     def detail(self) -> Detail:
         stored = np.load(self.folder / "detail.npz")
-        return Detail(stored["energy"], stored["noise"], np.empty((0, 0), np.float32), int(stored["level"]))
+        return Detail(stored["energy"], stored["noise"], float(stored["fine_noise"]), np.empty((0, 0), np.float32), int(stored["level"]))
 
 
 def open_decoded(cache: Cache, key: str) -> Decoded:
@@ -199,7 +202,7 @@ def open_registration(cache: Cache, key: str) -> Registered:
 
 
 def labels_key(frames: list[str], registered: str, quiet: float) -> str:
-    return key_of("labels", 1, frames, registered, quiet)
+    return key_of("labels", 2, frames, registered, quiet)
 
 
 def labels(root: str, frames: list[str], registered: str, quiet: float, ticket: str) -> str:
@@ -245,11 +248,11 @@ def laid_frames(frames: list[Decoded], names: list[str], laid: Registered, even_
         root = to_root(frame.codes.read(level, part), frame.encoding, gain)
         return warp(root, fit @ np.array([[1, 0, part[0]], [0, 1, part[1]], [0, 0, 1.0]]), box, repeat_edge=True)
 
-    return Laid(names, laid.reference, frames[0].size, laid.fits, read)
+    return Laid(names, laid.reference, frames[0].size, laid.fits, float(np.median([frame.fine_noise() for frame in frames])), read)
 
 
 def weave_key(frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, full_only: bool) -> str:
-    return key_of("weave", 1, frames, registered, labelled, weaving.model_dump(), even_out, full_only)
+    return key_of("weave", 2, frames, registered, labelled, weaving.model_dump(), even_out, full_only)
 
 
 def weave(root: str, frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, full_only: bool, ticket: str) -> str:
@@ -295,7 +298,7 @@ def apply_strokes(picture: FloatArray, laid: Laid, gates: FloatArray, weaving: W
     """Weave anew, in place, those tiles of a full-size weave that strokes touch."""
     height, width = picture.shape[:2]
     boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in range(0, height, TILE) for x in range(0, width, TILE)]
-    boxes = [box for box in boxes if touches(strokes, box, 0)]
+    boxes = [part for part in (touched(strokes, box, 0) for box in boxes) if part]
 
     def one(box: Box) -> None:
         x, y, w, h = box

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..core.even.look import Light, Look, clipped, develop, for_screen
 from ..core.finish.finish import Finish, sharpened
 from ..core.weave.strokes import Stroke
-from ..core.weave.weave import Laid, touches, weave_box
+from ..core.weave.weave import Laid, touched, weave_box
 from ..imaging.colour import FloatArray
 from ..imaging.levels import Box, Levels
 from ..imaging.light import to_root
@@ -113,17 +113,18 @@ class View:
         if self.laid is None or self.gates is None or self.plan is None:
             middle = self.plan.ids[self.plan.reference] if self.plan else next(iter(self.frames))
             return self._frame(middle, level, box)
-        painted = bool(strokes) and touches(strokes, box, level)
         if self.woven is None:
-            return weave_box(self.laid, self.gates, self.recipe.weaving, strokes if painted else [], box, level)[0]
-        stored: FloatArray = self.woven.read(level, box)
-        if not painted:
-            return stored
-        after = weave_box(self.laid, self.gates, self.recipe.weaving, strokes, box, level)[0]
-        if level == 0:
-            return after
-        # at smaller sizes the strokes' change is laid over the stored picture, so that nothing else moves
-        return stored + after - weave_box(self.laid, self.gates, self.recipe.weaving, [], box, level)[0]
+            return weave_box(self.laid, self.gates, self.recipe.weaving, strokes, box, level)[0]
+        picture: FloatArray = self.woven.read(level, box)
+        changed = touched(strokes, box, level)
+        if changed is not None:
+            x, y, w, h = changed
+            part = np.s_[y - box[1] : y - box[1] + h, x - box[0] : x - box[0] + w]
+            after = weave_box(self.laid, self.gates, self.recipe.weaving, strokes, changed, level)[0]
+            # at smaller sizes the strokes' change is laid over the stored picture, so that nothing else moves
+            before = weave_box(self.laid, self.gates, self.recipe.weaving, [], changed, level)[0] if level else picture[part]
+            picture[part] += after - before
+        return picture
 
     def shares(self, level: int, box: Box) -> dict[str, FloatArray]:
         """Masks (h, w) of the frames that have a part in a box, strokes included."""

@@ -11,8 +11,10 @@ from werkzeug.exceptions import HTTPException
 from ..imaging.errors import PictureError
 
 LOOPBACK = frozenset({"127.0.0.1", "localhost", "[::1]"})
+VIEWER_STYLE = "'sha256-9xTiqzfwFaL2SGb1rmr8gysEwVVjIvqWAgmZgqFqpEE='"
+"""The one style element that the shipped viewer of tiles puts into the page."""
 POLICY = (
-    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' blob: data:; font-src 'self'; "
+    f"default-src 'none'; script-src 'self'; style-src 'self' {VIEWER_STYLE}; img-src 'self' blob: data:; font-src 'self'; "
     "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
 

@@ -29,9 +29,9 @@ class Look(Parameters):
     contrast: float = parameter(0, -100, 100, 1, "Contrast", "Steepness around the middle tones. Keep it low before weaving.", "%", "Tone")
     highlights: float = parameter(0, -100, 100, 1, "Highlights", "Bright tones, darker or lighter.", "%", "Tone")
     shadows: float = parameter(0, -100, 100, 1, "Shadows", "Dark tones, darker or lighter.", "%", "Tone")
-    white_end: float = parameter(0, -100, 100, 1, "White end", "Where the scale ends in white.", "%", "Ends of the scale")
-    black_end: float = parameter(0, -100, 100, 1, "Black end", "Where the scale ends in black.", "%", "Ends of the scale")
-    shoulder: float = parameter(0, 0, 100, 1, "Shoulder", "How gently the brightest tones run into white.", "%", "Ends of the scale")
+    white_end: float = parameter(0, -100, 100, 1, "White end", "Where the scale ends in white.", "%", "Tone")
+    black_end: float = parameter(0, -100, 100, 1, "Black end", "Where the scale ends in black.", "%", "Tone")
+    shoulder: float = parameter(0, 0, 100, 1, "Shoulder", "How gently the brightest tones run into white.", "%", "Tone")
 
 
 NEUTRAL = Look()

@@ -26,12 +26,13 @@ class Detail:
     """What analysis keeps of a frame.
 
     `energy` (3, h/4, w/4): variance of the bands of about 2, 4 and 8 px, noise not yet taken off; `noise` (3,):
-    the variance that noise alone has in each; `luma`: the square root of luminance, halved `level` times so that
+    the variance that noise alone has in each, `fine_noise` that of the Laplacian; `luma`: the square root of luminance, halved `level` times so that
     it is at most 2000 pixels long, for registration.
     """
 
     energy: FloatArray
     noise: FloatArray
+    fine_noise: float
     luma: FloatArray
     level: int
 
@@ -64,10 +65,12 @@ def measure_detail(luma: FloatArray) -> Detail:
         band, picture = _band(picture)
         energies.append(_pool(band * band, POOL >> octave, shape))
     energy = np.stack(energies)
+    lap = cv2.Laplacian(luma, cv2.CV_32F, borderType=cv2.BORDER_REPLICATE)
+    fine_noise = _noise_floor(_pool(lap * lap, POOL, shape))
     level = 0
     while max(luma.shape) > REGISTERED_SIDE:
         luma, level = halve(luma), level + 1
-    return Detail(energy, np.array([_noise_floor(e) for e in energy], np.float32), luma, level)
+    return Detail(energy, np.array([_noise_floor(e) for e in energy], np.float32), fine_noise, luma, level)
 
 
 def _noise_floor(energy: FloatArray) -> float:

@@ -32,10 +32,13 @@ def lay_on(energy: FloatArray, fit: NDArray[np.float64], shape: tuple[int, int],
 
 
 def covered(size: tuple[int, int], fit: NDArray[np.float64], shape: tuple[int, int], level: int) -> NDArray[np.bool_]:
-    """Where on the pooled grid a frame of `size` (w, h) reaches."""
+    """Where on the pooled grid a frame of `size` (w, h) reaches, its last partly covered squares included.
+
+    Weaving keeps to the exact border; gates that ended before it would shut the sharpest frame out along it.
+    """
     pooled = (-(-size[0] >> level), -(-size[1] >> level))
     inside = coverage(pooled, scaled_fit(fit, level), (0, 0, shape[1], shape[0]))
-    return cv2.erode(inside.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0 if not inside.all() else inside
+    return cv2.dilate(inside.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
 
 
 def costs(energies: list[FloatArray], noises: list[FloatArray], reach: list[NDArray[np.bool_]]) -> FloatArray:

@@ -27,6 +27,8 @@ from .strokes import Stroke, draw_stroke
 MARGIN = 48
 """Pixels around a box that can have a part in it: the reach of the bands and of the energy's window."""
 LEAST_GATE = 0.1
+QUIET = 10.0
+"""Fine energy in multiples of the noise's below which frames are averaged rather than chosen from."""
 DOUBT = 0.3
 """Cost difference at which a frame is e times less likely than the best, in the labels' costs for one direction."""
 DIRECTIONS = 4
@@ -36,9 +38,9 @@ class Weaving(Parameters):
     """How the sharp zones are blended."""
 
     detail: float = parameter(2.0, 0.8, 8.0, 0.1, "Detail size", "Size of the window in which frames are compared; larger is calmer, smaller follows thin things.", "px", "Seams")
-    decision: float = parameter(2.0, 0.5, 4.0, 0.1, "Decision", "How strictly the sharper of two frames is preferred.", "", "Seams")
-    seam: float = parameter(2.0, 1.0, 5.0, 1.0, "Seam softness", "Number of octaves over which frames pass into each other.", "octaves", "Seams")
-    quiet: float = parameter(1.0, 0.2, 4.0, 0.1, "Quiet areas", "How firmly areas without detail follow their surroundings.", "×", "Quiet areas")
+    decision: float = parameter(4.0, 0.5, 8.0, 0.1, "Decision", "How strictly the sharper of two frames is preferred.", "", "Seams")
+    seam: float = parameter(2.0, 1.0, 5.0, 1.0, "Seam softness", "Number of octaves over which frames pass into each other.", "oct.", "Seams")
+    quiet: float = parameter(1.0, 0.2, 4.0, 0.1, "Quiet areas", "How firmly areas without detail follow their surroundings.", "×", "Seams")
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,13 +49,15 @@ class Laid:
 
     `read(k, level, box)` gives frame k (h, w, 3) in the weaving encoding, evened out, for a box inside the reference grid,
     edges of the frame repeated beyond it;
-    `fits` are those of the full size, `size` (w, h) that of the frames.
+    `fits` are those of the full size, `size` (w, h) that of the frames, `noise` the variance that noise has in
+    their Laplacians.
     """
 
     names: Sequence[str]
     reference: int
     size: tuple[int, int]
     fits: Sequence[NDArray[np.float64]]
+    noise: float
     read: Callable[[int, int, Box], FloatArray]
 
 
@@ -82,11 +86,14 @@ def _active(gates: FloatArray, box: Box, level: int) -> list[int]:
     return [k for k in range(len(gates)) if part[k].size and part[k].max() > 0]
 
 
-def _strength(luma: FloatArray, window: float, decision: float) -> FloatArray:
-    """Fine energy in a window, to the power by which the sharper frame is preferred."""
+def _strength(luma: FloatArray, window: float, decision: float, floor: float) -> FloatArray:
+    """Fine energy in a window above `floor`, to the power by which the sharper frame is preferred.
+
+    Where no frame rises above the noise all are equally strong and are averaged, instead of noise being chosen.
+    """
     lap = cv2.Laplacian(luma, cv2.CV_32F, borderType=cv2.BORDER_REPLICATE)
-    energy = cv2.GaussianBlur(lap * lap, (0, 0), window, borderType=cv2.BORDER_REPLICATE) + np.float32(1e-7)
-    return np.asarray(energy * energy if decision == 2 else energy**decision, np.float32)
+    ratio = cv2.GaussianBlur(lap * lap, (0, 0), window, borderType=cv2.BORDER_REPLICATE) * np.float32(1 / floor) + np.float32(1)
+    return np.asarray(np.square(ratio * ratio) if decision == 4 else ratio**decision, np.float32)
 
 
 def _bands(picture: FloatArray, octaves: int) -> list[FloatArray]:
@@ -181,7 +188,9 @@ def weave_box(laid: Laid, gates: FloatArray, weaving: Weaving, strokes: Sequence
 
     window = max(0.6, weaving.detail * 0.5**level) if level else weaving.detail
     order = list(pictures)
-    spare = np.stack([_strength(root_luma(picture), window, weaving.decision) for picture in pictures.values()])
+    # noise shrinks by half with every halving, its energy by a quarter
+    floor = max(QUIET * laid.noise * 0.25**level, 1e-7)
+    spare = np.stack([_strength(root_luma(picture), window, weaving.decision, floor) for picture in pictures.values()])
     gate = np.stack([_gate_in(gates[k], wide, level) for k in order])
     for i, k in enumerate(order):
         if k != laid.reference:
@@ -217,11 +226,15 @@ def _meets(bounds: Box, box: Box, level: int) -> bool:
     return bounds[0] < x + w and bounds[0] + bounds[2] > x and bounds[1] < y + h and bounds[1] + bounds[3] > y
 
 
-def touches(strokes: Sequence[Stroke], box: Box, level: int) -> bool:
-    """Whether any stroke changes something in a box of the picture halved `level` times."""
+def touched(strokes: Sequence[Stroke], box: Box, level: int) -> Box | None:
+    """The part of a box of the picture halved `level` times in which strokes can change something; None for none."""
     x, y, w, h = box
-    wide = (x - MARGIN, y - MARGIN, w + 2 * MARGIN, h + 2 * MARGIN)
-    return any(_meets(stroke.bounds(), wide, level) for stroke in strokes)
+    left, top, right, bottom = x + w, y + h, x, y
+    for bounds in (stroke.bounds() for stroke in strokes):
+        left, top = min(left, (bounds[0] >> level) - MARGIN), min(top, (bounds[1] >> level) - MARGIN)
+        right, bottom = max(right, (bounds[0] + bounds[2] >> level) + MARGIN), max(bottom, (bounds[1] + bounds[3] >> level) + MARGIN)
+    left, top, right, bottom = max(left, x), max(top, y), min(right, x + w), min(bottom, y + h)
+    return (left, top, right - left, bottom - top) if right > left and bottom > top else None
 
 
 def draw_from(picture: FloatArray, laid: Laid, strokes: Sequence[Stroke], box: Box, level: int) -> None:

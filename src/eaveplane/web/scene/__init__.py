@@ -19,7 +19,8 @@ from ..desk import desk
 from ..security import refuse
 from .opened import STAGES, Opened, opened
 
-blueprint = Blueprint("scene", __name__, template_folder="templates", static_folder="static", static_url_path="/static/scene", url_prefix="/scene/<int:number>")
+blueprint = Blueprint("scene", __name__, template_folder="templates", static_folder="static", static_url_path="/static/scene")
+AT = "/scene/<int:number>"
 TILE = 512
 WIDEST = 4096
 FOREVER = "private, max-age=31536000, immutable"
@@ -37,10 +38,10 @@ def stage_page(number: int, slug: str) -> str:
     return render_template("scene/page.html", scene=scene, current=slug, back=back, on=on, **STAGES[slug].bench(scene))
 
 
-def pieces(scene: Opened, slug: str, bench: bool = False) -> str:
-    """What a decision changed on the page, each piece put in its place; the whole bench where it was asked for."""
+def pieces(scene: Opened, slug: str, bench: bool = False, head: bool = False) -> str:
+    """What a decision changed on the page, each piece put in its place; the bench and the queue's head where asked for."""
     back, on = scenes.steps_left(desk().db, scene.number)
-    return render_template("scene/pieces.html", scene=scene, current=slug, with_bench=bench, back=back, on=on, **STAGES[slug].bench(scene))
+    return render_template("scene/pieces.html", scene=scene, current=slug, with_bench=bench, with_head=head, back=back, on=on, **STAGES[slug].bench(scene))
 
 
 def decided(number: int, slug: str, what: str, change: Callable[[Recipe], Recipe], bench: bool = False) -> str:
@@ -61,7 +62,7 @@ def queued(number: int, slug: str, kind: str, **arguments: Any) -> str:
     job = jobs.add_job(desk().db, kind, scene_id=number, **arguments)
     jobs.note_size(desk().db, job, scene.megapixels)
     desk().worker.wake()
-    return pieces(opened(number), slug, bench=True)
+    return pieces(opened(number), slug, bench=True, head=True)
 
 
 def posted(name: str) -> str:
@@ -85,14 +86,14 @@ def posted_number(low: float, high: float) -> tuple[str, float]:
     return name, value
 
 
-@blueprint.get("/pieces/<slug>")
+@blueprint.get(AT + "/pieces/<slug>")
 def refreshed(number: int, slug: str) -> str:
     if slug not in STAGES:
         abort(404)
     return pieces(opened(number), slug, bench=request.args.get("bench") == "1")
 
 
-@blueprint.post("/rename")
+@blueprint.post(AT + "/rename")
 def rename(number: int) -> str:
     if scenes.scene(desk().db, number) is None:
         abort(404)
@@ -100,12 +101,12 @@ def rename(number: int) -> str:
     return pieces(opened(number), request.form.get("stage", "gather") if request.form.get("stage") in STAGES else "gather")
 
 
-@blueprint.post("/undo/<slug>")
+@blueprint.post(AT + "/undo/<slug>")
 def undo(number: int, slug: str) -> str:
     return _step(number, slug, forward=False)
 
 
-@blueprint.post("/redo/<slug>")
+@blueprint.post(AT + "/redo/<slug>")
 def redo(number: int, slug: str) -> str:
     return _step(number, slug, forward=True)
 
@@ -155,7 +156,7 @@ def _jpeg(picture: NDArray[np.uint8], quality: int, cache: str | None) -> Respon
     return response
 
 
-@blueprint.get("/tile/<what>/<version>/<int:level>/<int:x>/<int:y>.jpg")
+@blueprint.get(AT + "/tile/<what>/<version>/<int:level>/<int:x>/<int:y>.jpg")
 def tile(number: int, what: str, version: str, level: int, x: int, y: int) -> Response:
     """A tile; `version` tells states of the picture apart in the browser's memory."""
     scene, view = _view(number)
@@ -167,7 +168,7 @@ def tile(number: int, what: str, version: str, level: int, x: int, y: int) -> Re
     return _jpeg(_screen(lambda: view.screen(what, level, box, shown)), 95 if level == 0 else 90, FOREVER if request.args.get("s") == scene.version else None)
 
 
-@blueprint.get("/viewport/<what>.jpg")
+@blueprint.get(AT + "/viewport/<what>.jpg")
 def seen(number: int, what: str) -> Response:
     """What is in view, in one piece: for sliders and strokes, which cannot wait for tiles."""
     scene, view = _view(number)
@@ -191,7 +192,7 @@ def seen(number: int, what: str) -> Response:
     return response
 
 
-@blueprint.get("/thumb/<what>/<version>.jpg")
+@blueprint.get(AT + "/thumb/<what>/<version>.jpg")
 def thumb(number: int, what: str, version: str) -> Response:
     scene, view = _view(number)
     shown = Shown(scene.recipe.look)
@@ -199,7 +200,7 @@ def thumb(number: int, what: str, version: str) -> Response:
     return _jpeg(picture, 85, FOREVER)
 
 
-@blueprint.get("/histogram.svg")
+@blueprint.get(AT + "/histogram.svg")
 def tones(number: int) -> Response:
     """Histogram of the weave or of a frame under the look, with how much is lost at both ends."""
     scene, view = _view(number)

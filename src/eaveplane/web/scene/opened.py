@@ -31,11 +31,12 @@ class Stage:
     bench: Callable[[Opened], dict[str, Any]]
 
 
+ROUTE = ("gather", "even", "register", "weave", "mend", "finish", "deliver")
 STAGES: dict[str, Stage] = {}
 
 
 def stage(slug: str, label: str) -> Callable[[Callable[[Opened], dict[str, Any]]], Callable[[Opened], dict[str, Any]]]:
-    """Enter a stage in the route, in the order in which stages are imported."""
+    """Enter a stage in the route."""
 
     def enter(bench: Callable[[Opened], dict[str, Any]]) -> Callable[[Opened], dict[str, Any]]:
         STAGES[slug] = Stage(slug, label, bench)
@@ -131,7 +132,7 @@ class Opened:
             "finish": "done" if self.recipe.finish != Finish() or delivered else "open",
             "deliver": ("done" if delivered[0] == self.recipe else "stale") if delivered else "open",
         }
-        return [(stage, states[slug]) for slug, stage in STAGES.items()]
+        return [(STAGES[slug], states[slug]) for slug in ROUTE]
 
     # ---- the rail -------------------------------------------------------------------------------------------
 

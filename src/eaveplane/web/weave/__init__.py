@@ -69,7 +69,7 @@ def stroked(number: int, slug: str) -> str:
         refuse("This frame is left out. Bring it back before you paint with it.")
     place = scene.recipe.frames.index(frame) + 1
     said = {"in": f"Frame {place} painted in", "out": f"Frame {place} painted out", "draw": f"Drawn from frame {place}"}[stroke.action]
-    return decided(number, slug, said, lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, stroke]}))
+    return decided(number, slug, said, lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, stroke]}), bench=True)
 
 
 def cleared(number: int, slug: str, said: str) -> str:

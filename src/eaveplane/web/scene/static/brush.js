@@ -95,6 +95,9 @@ export class Brush {
   async lookThrough() {
     const { page } = this;
     if (!page.picture.viewer || !page.chosen) return;
+    const key = [page.picture.source(`frame:${page.chosen}`).key, ...page.picture.inView()].join();
+    if (key === this.pieceKey) return;
+    this.pieceKey = key;
     const piece = await page.picture.fetch(`frame:${page.chosen}`).catch(() => null);
     if (piece) { this.piece = piece; this.pieceOf = page.chosen; this.draw(); }
   }

@@ -107,7 +107,8 @@ let mark = "";
 document.body.addEventListener("htmx:afterSwap", (event) => {
   if (event.detail.target.id !== "work" && event.detail.elt?.id !== "work") return;
   const now = document.getElementById("work").dataset.mark;
-  if (now !== mark) { mark = now; refresh(page.state.busy || !page.state.size); }
+  const over = page.state.busy && !now;
+  if (now !== mark || over) { mark = now; refresh(over || !page.state.size); }
 });
 function refresh(bench = false) {
   const editing = document.activeElement?.closest("#bench input[type=text], #bench input[type=number]");

@@ -1,0 +1,37 @@
+PYTHON ?= python3.11
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: install demo test bench count lint lock
+
+install: $(VENV)/.installed
+
+$(VENV)/.installed: requirements.lock pyproject.toml
+	test -x $(BIN)/python || $$(command -v $(PYTHON) || command -v python3) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.lock
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
+	touch $@
+
+demo: install
+	$(BIN)/eaveplane demo
+
+lint: install
+	$(BIN)/ruff check src tests bench
+	$(BIN)/mypy
+
+test: lint chromium
+	$(BIN)/pytest
+
+.PHONY: chromium
+chromium:
+	@command -v chromium >/dev/null || (apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -q -y chromium)
+
+bench: install
+	$(BIN)/python bench/run.py
+
+count:
+	@sh bench/count.sh
+
+# pins what is installed now; run it in a fresh environment after changing pyproject.toml
+lock:
+	$(BIN)/python -m pip freeze --exclude-editable --exclude eaveplane > requirements.lock

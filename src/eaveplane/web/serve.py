@@ -1,0 +1,56 @@
+"""Running the page: a server on loopback and the worker behind it."""
+
+from __future__ import annotations
+
+import logging
+import socket
+import threading
+import webbrowser
+from collections.abc import Callable
+from pathlib import Path
+
+import waitress
+
+from ..fieldcam.demo import shoot_demo
+from ..pipeline.library import Library
+from ..pipeline.warm import warm_up
+from ..pipeline.work import Worker
+from ..store import jobs, outings
+from .app import create_app
+
+LARGEST_REQUEST = 5 << 30
+
+
+def run(home: Path, port: int, open_page: bool, before: Callable[[Library], None] | None = None) -> None:
+    """Serve the page until stopped. Raises LibraryInUse, OSError where the port is taken."""
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s: %(message)s")
+    library = Library(home.absolute())
+    library.claim()
+    listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    listener.bind(("127.0.0.1", port))
+    worker = Worker(library)
+    if before:
+        before(library)
+    worker.start()
+    threading.Thread(target=warm_up, name="warm-up", daemon=True).start()
+    address = f"http://127.0.0.1:{listener.getsockname()[1]}/"
+    print(f"Eaveplane is at {address}  (Ctrl+C ends it)", flush=True)
+    if open_page:
+        threading.Timer(0.5, webbrowser.open, (address,)).start()
+    try:
+        waitress.serve(create_app(library, worker), sockets=[listener], threads=8, max_request_body_size=LARGEST_REQUEST, channel_timeout=600, ident=None, _quiet=True)
+    finally:
+        worker.stop()
+
+
+def run_demo(home: Path, port: int, open_page: bool, told: Callable[[str], None]) -> None:
+    """Serve a library of its own, with the demo's outing on its shelf."""
+    folder = shoot_demo(home.absolute() / "card", told)
+
+    def bring_in(library: Library) -> None:
+        if not outings.outings(library.db):
+            number = outings.add_outing(library.db, "Salt pan at dawn", folder)
+            jobs.add_job(library.db, "bring_in", outing_id=number, folder=str(folder))
+
+    run(home / "library", port, open_page, bring_in)

@@ -1,0 +1,59 @@
+"""Small sets from the field camera, with their truth, shot once for all tests."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from eaveplane.fieldcam.camera import Camera, Lens, Shot, Stage, Truth, shoot, truth_of
+from eaveplane.optics.thinlens import even_focus_steps
+
+FRAMES = 4
+# blur in pixels as in a six-megapixel frame at f/5.6
+CAMERA = Camera(1080, 720, Lens(f_number=2.0, breathing=0.02))
+
+
+@dataclass(frozen=True)
+class Set:
+    """Frames on a card, near to far, and what they were made from."""
+
+    paths: list[Path]
+    shots: list[Shot]
+    truth: Truth
+
+
+def _shoot(stage: Stage, shots: list[Shot], card: Path) -> Set:
+    return Set(shoot(stage, shots, card), shots, truth_of(stage, shots, len(shots) // 2))
+
+
+@pytest.fixture(scope="session")
+def stage() -> Stage:
+    return Stage(CAMERA)
+
+
+@pytest.fixture(scope="session")
+def steps() -> list[float]:
+    return even_focus_steps(0.6, math.inf, FRAMES)
+
+
+@pytest.fixture(scope="session")
+def tripod(stage: Stage, steps: list[float], tmp_path_factory: pytest.TempPathFactory) -> Set:
+    """A tripod that gives by a pixel; breathing 2 %."""
+    rng = np.random.default_rng(5)
+    shots = [Shot(f, tuple(rng.normal(0, 1.0, 2))) for f in steps]  # type: ignore[arg-type]
+    return _shoot(stage, shots, tmp_path_factory.mktemp("tripod") / "card")
+
+
+@pytest.fixture(scope="session")
+def handheld(stage: Stage, steps: list[float], tmp_path_factory: pytest.TempPathFactory) -> Set:
+    """By hand: up to 30 px and 0.7°, exposure and colour drifting by tenths of an EV."""
+    rng = np.random.default_rng(8)
+    shots = []
+    for focus in steps:
+        drift = np.exp(rng.uniform(-0.2, 0.2) + rng.normal(0, 0.02, 3))
+        shots.append(Shot(focus, tuple(rng.uniform(-30, 30, 2)), float(rng.uniform(-0.7, 0.7)), tuple(drift)))  # type: ignore[arg-type]
+    return _shoot(stage, shots, tmp_path_factory.mktemp("handheld") / "card")
