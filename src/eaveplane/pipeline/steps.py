@@ -137,7 +137,7 @@ def _known_encoding(profile: bytes) -> Encoding:
 
 
 def registration_key(frames: list[str], reference: int) -> str:
-    return key_of("register", 1, frames, reference)
+    return key_of("register", 2, frames, reference)
 
 
 def registration(root: str, frames: list[str], reference: int, ticket: str) -> str:

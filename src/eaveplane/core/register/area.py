@@ -8,6 +8,8 @@ from numpy.typing import NDArray
 from scipy.optimize import linprog
 
 Box = tuple[int, int, int, int]
+ROUNDING = 5e-7
+"""Of a pixel: what arithmetic may miss a whole one by."""
 
 
 def common_area(fits: list[NDArray[np.float64]], size: tuple[int, int]) -> Box:
@@ -31,11 +33,11 @@ def common_area(fits: list[NDArray[np.float64]], size: tuple[int, int]) -> Box:
             # the corner of the box that reaches farthest over this side must stay inside
             reach = abs(normal[0]) * (width - 1) / 2 + abs(normal[1]) * (height - 1) / 2
             conditions.append([normal[0], normal[1], reach])
-            limits.append(normal @ a + 1e-6)
+            limits.append(normal @ a)
     found = linprog([0, 0, -1], A_ub=conditions, b_ub=limits, bounds=[(None, None), (None, None), (0, 1)])
     if not found.success or found.x[2] < 0.1:
         raise ValueError("the frames have no part in common")
     cx, cy, scale = found.x
-    x0, y0 = np.ceil(cx - scale * (width - 1) / 2 - 1e-4), np.ceil(cy - scale * (height - 1) / 2 - 1e-4)
-    x1, y1 = np.floor(cx + scale * (width - 1) / 2 + 1e-4), np.floor(cy + scale * (height - 1) / 2 + 1e-4)
+    x0, y0 = np.ceil(cx - scale * (width - 1) / 2 - ROUNDING), np.ceil(cy - scale * (height - 1) / 2 - ROUNDING)
+    x1, y1 = np.floor(cx + scale * (width - 1) / 2 + ROUNDING), np.floor(cy + scale * (height - 1) / 2 + ROUNDING)
     return int(x0), int(y0), int(x1 - x0) + 1, int(y1 - y0) + 1

@@ -23,6 +23,8 @@ MOST_TILES = 600
 RADII = (0.0, 1.0, 1.8, 2.8, 4.2, 6.2, 9.0)
 MOST_RESIDUAL = 0.20
 """Tiles whose difference keeps more than this part of their energy are not the same thing in both frames."""
+MOST_GAIN = 0.4
+"""Difference in contrast, in parts of it, that drift between frames may leave after blurs are matched."""
 SIMILARITY, HOMOGRAPHY = 4, 8
 RIDGE = 1e-3
 
@@ -32,7 +34,8 @@ class Tiles:
     """Measured shifts between two frames laid on the reference grid.
 
     `centres` (n, 2) and `shifts` (n, 2) in pixels of the working grid: what stands at a centre in `first` stands
-    a shift farther in `second`; `sigma` (n,) is the expected error of a shift.
+    a shift farther in `second`; `sigma` (n,) is the expected error of a shift. `tried` is the number of tiles with
+    texture, of which these are the ones that agree.
     """
 
     first: int
@@ -40,6 +43,7 @@ class Tiles:
     centres: NDArray[np.float64]
     shifts: NDArray[np.float64]
     sigma: NDArray[np.float64]
+    tried: int
 
 
 def disc_kernel(radius: float) -> FloatArray:
@@ -91,6 +95,10 @@ def _solve(a: np.ndarray, b: np.ndarray, x0: int, y0: int, size: int, out: np.nd
     for i in range(3):
         n[i, i] += 1e-9 + 1e-6 * n[i, i]
     d = np.linalg.solve(n, r)
+    if abs(d[2]) > MOST_GAIN:
+        # a tile blurred away matches anything whose gain may go to nothing
+        out[0], out[1], out[2], out[3] = 0.0, 0.0, 1.0, strength
+        return
     rest = max(e2 - d[0] * r[0] - d[1] * r[1] - d[2] * r[2], 0.0)
     out[0], out[1], out[2], out[3] = d[0], d[1], rest / (s2 + 1e-12), strength
 
@@ -125,10 +133,11 @@ def measure_pair(first: int, second: int, a: FloatArray, b: FloatArray, inside: 
     out = np.zeros((len(corners), 4))
     by_rows(lambda i, j: _measure(a, b, corners[i:j], size, out[i:j]), len(corners), size * size)
     floor = noise * size * size / 2
-    keep = (out[:, 2] < MOST_RESIDUAL) & (out[:, 3] > 4 * floor) & (np.hypot(out[:, 0], out[:, 1]) < 4)
+    textured = out[:, 3] > 4 * floor
+    keep = (out[:, 2] < MOST_RESIDUAL) & textured & (np.hypot(out[:, 0], out[:, 1]) < 4)
     energy = out[keep, 3]
     sigma = np.sqrt((out[keep, 2] * energy + floor) / energy / (size / 2)) + 0.01
-    return Tiles(first, second, corners[keep] + (size - 1) / 2, out[keep, :2], sigma)
+    return Tiles(first, second, corners[keep] + (size - 1) / 2, out[keep, :2], sigma, int(textured.sum()))
 
 
 def _basis(points: NDArray[np.float64], centre: NDArray[np.float64], radius: float) -> NDArray[np.float64]:
@@ -150,11 +159,15 @@ def _update(parameters: NDArray[np.float64], centre: NDArray[np.float64], radius
 
 @dataclass(frozen=True, eq=False)
 class Adjustment:
-    """Updates (n, 3, 3) of all fits, the error that remains (n,) in pixels of the working grid, tiles used (n,)."""
+    """Updates (n, 3, 3) of all fits, the error that remains (n,) in pixels of the working grid.
+
+    `tiles` (n,) agree, which is the part `agreeing` (n,) of those that show texture.
+    """
 
     updates: list[NDArray[np.float64]]
     residual: list[float]
     tiles: list[int]
+    agreeing: list[float]
     model: int
 
 
@@ -178,7 +191,7 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
         sigmas.append(pair.sigma)
         owners += [(pair.first, pair.second)] * len(basis)
     if not owners or not column:
-        return Adjustment([np.eye(3)] * frames, [float("nan") if k != reference else 0.0 for k in range(frames)], [0] * frames, model)
+        return Adjustment([np.eye(3)] * frames, [float("nan") if k != reference else 0.0 for k in range(frames)], [0] * frames, [0.0] * frames, model)
     design, target, sigma = np.concatenate(rows), np.concatenate(targets), np.concatenate(sigmas)
     weight = np.ones(len(target))
     ridge = np.tile(np.where(np.arange(model) < SIMILARITY, 1e-9, RIDGE * len(target)), len(column))
@@ -203,7 +216,8 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
         parameters = np.zeros(8)
         parameters[:model] = solution[column[k] * model : (column[k] + 1) * model] / radius
         updates.append(_update(parameters, centre, radius))
-    return Adjustment(updates, residual, tiles, model)
+    tried = [sum(pair.tried for pair in pairs if k in (pair.first, pair.second)) for k in range(frames)]
+    return Adjustment(updates, residual, tiles, [n / max(1, t) for n, t in zip(tiles, tried, strict=True)], model)
 
 
 def working_inside(size: tuple[int, int], fits: list[NDArray[np.float64]]) -> list[NDArray[np.bool_]]:

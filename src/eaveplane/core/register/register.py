@@ -17,6 +17,8 @@ FEWEST_TILES = 8
 MOST_ERROR = 1.5
 """Remaining error, in pixels of the frame, above which a fit is not to be trusted."""
 COARSE_SIDE = 800
+LEAST_AGREEING = 0.25
+"""Part of the textured tiles that agree, below which a frame without a chain of features is not taken for the same scene."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -132,21 +134,21 @@ def register(
     scale = 2.0**level
     residual = [r * scale for r in adjustment.residual]
     warnings = [
-        None if k == reference else _warning(residual[k], adjustment.tiles[k], agreeing[k], neighbour_agree(agreeing, k, reference))
+        None if k == reference else _warning(residual[k], adjustment.tiles[k], adjustment.agreeing[k], _linked(agreeing, k, reference))
         for k in range(count)
     ]
     final = [scaled_fit(f, -level) for f in fits]
     return Registration(reference, [f / f[2, 2] for f in final], residual, warnings, "homography" if adjustment.model == HOMOGRAPHY else "similarity")
 
 
-def neighbour_agree(agreeing: list[int], k: int, reference: int) -> bool:
+def _linked(agreeing: list[int], k: int, reference: int) -> bool:
     """Whether every link from frame k to the reference was found by features."""
     low, high = sorted((k, reference))
     return all(agreeing[i] > 0 for i in range(low + 1, high + 1))
 
 
-def _warning(residual: float, tiles: int, agree: int, linked: bool) -> str | None:
-    if tiles < FEWEST_TILES:
+def _warning(residual: float, tiles: int, agreeing: float, linked: bool) -> str | None:
+    if tiles < FEWEST_TILES or (agreeing < LEAST_AGREEING and not linked):
         return "Too little in this frame matches its neighbours; its fit is a guess."
     if not np.isfinite(residual) or residual > MOST_ERROR:
         return f"It is still {residual:.1f} px off on average; look at its edges."

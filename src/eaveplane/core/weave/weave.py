@@ -113,8 +113,11 @@ def _joined(bands: list[FloatArray]) -> FloatArray:
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _weigh(spare: np.ndarray, gates: np.ndarray, share: np.ndarray) -> None:
-    """Shares (n, h, w) that sum to one from strengths in `spare`, which are then made to sum to one without gates."""
+def _weigh(spare: np.ndarray, gates: np.ndarray, reference: int, share: np.ndarray) -> None:
+    """Shares (n, h, w) that sum to one from strengths in `spare`, which are then made to sum to one without gates.
+
+    Where no frame that is let in reaches, the one at `reference` (an index, -1 for none) gives everything.
+    """
     count, height, width = spare.shape
     for j in range(height):
         for i in range(width):
@@ -125,9 +128,8 @@ def _weigh(spare: np.ndarray, gates: np.ndarray, share: np.ndarray) -> None:
             by_free = np.float32(1) / free if free > 0 else np.float32(0)
             by_gate = np.float32(1) / gated if gated > np.float32(1e-30) else np.float32(0)
             for k in range(count):
-                plain = spare[k, j, i] * by_free if by_free > 0 else np.float32(1.0 / count)
-                share[k, j, i] = spare[k, j, i] * gates[k, j, i] * by_gate if by_gate > 0 else plain
-                spare[k, j, i] = plain
+                share[k, j, i] = spare[k, j, i] * gates[k, j, i] * by_gate if by_gate > 0 else np.float32(1.0 if k == reference else 0.0)
+                spare[k, j, i] = spare[k, j, i] * by_free
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -156,11 +158,14 @@ def _painted(weights: dict[int, FloatArray], spare: dict[int, FloatArray], laid:
             others = [j for j in weights if j != k]
             if not others:
                 continue
+            # what is taken from one goes to those that have a part already, else to the sharpest of the others
             freed = weights[k] * cover
-            total = sum((weights[j] + np.float32(1e-3) * spare[j] for j in others), np.zeros_like(freed))
+            left = sum((spare[j] for j in others), np.full_like(freed, 1e-20))
+            claims = {j: weights[j] + np.float32(1e-3) * (spare[j] + np.float32(1e-20 / len(others))) / left for j in others}
+            total = sum(claims.values(), np.zeros_like(freed))
             weights[k] = weights[k] - freed
             for j in others:
-                weights[j] = weights[j] + freed * (weights[j] + np.float32(1e-3) * spare[j]) / np.maximum(total, 1e-12)
+                weights[j] = weights[j] + freed * claims[j] / total
 
 
 def weave_box(laid: Laid, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> tuple[FloatArray, dict[int, FloatArray]]:
@@ -180,10 +185,13 @@ def weave_box(laid: Laid, gates: FloatArray, weaving: Weaving, strokes: Sequence
     wide: Box = (x0, y0, min(limit_w, wide_x + width) - x0, min(limit_h, wide_y + height) - y0)
 
     touching = [s for s in strokes if s.action != "draw" and s.frame in laid.names and _meets(s.bounds(), wide, level)]
-    chosen = set(_active(gates, wide, level)) or {0}
+    chosen = set(_active(gates, wide, level)) or {laid.reference}
     for stroke in touching:
         k = list(laid.names).index(stroke.frame)
         chosen |= {j for j in (k - 1, k, k + 1) if 0 <= j < len(laid.names)}
+    reach = {k: _coverage(laid, k, level, wide) for k in chosen if k != laid.reference}
+    if not all(inside.all() for inside in reach.values()):
+        chosen.add(laid.reference)
     pictures = {k: laid.read(k, level, wide) for k in sorted(chosen)}
 
     window = max(0.6, weaving.detail * 0.5**level) if level else weaving.detail
@@ -193,10 +201,10 @@ def weave_box(laid: Laid, gates: FloatArray, weaving: Weaving, strokes: Sequence
     spare = np.stack([_strength(root_luma(picture), window, weaving.decision, floor) for picture in pictures.values()])
     gate = np.stack([_gate_in(gates[k], wide, level) for k in order])
     for i, k in enumerate(order):
-        if k != laid.reference:
-            spare[i] *= _coverage(laid, k, level, wide)
+        if k in reach:
+            spare[i] *= reach[k]
     share = np.empty_like(spare)
-    _weigh(spare, gate, share)
+    _weigh(spare, gate, order.index(laid.reference) if laid.reference in order else -1, share)
     weights = dict(zip(order, share, strict=True))
     if touching:
         _painted(weights, dict(zip(order, spare, strict=True)), laid, touching, wide, level)

@@ -1,0 +1,99 @@
+"""Registration against the field camera's true geometry."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from bench.score import corner_error
+from eaveplane.core.even.drift import measure_gains
+from eaveplane.core.gather.detail import Detail, measure_detail
+from eaveplane.core.register.area import common_area
+from eaveplane.core.register.register import register, suggest_reference
+from eaveplane.imaging.light import survey
+from eaveplane.imaging.read import read_picture
+from eaveplane.imaging.resample import coverage, scaled_fit, warp
+from tests.conftest import Set
+
+
+def analysed(paths: list[Path], halvings: int = 1) -> tuple[list[Detail], list[np.ndarray]]:
+    details, small = [], []
+    for path in paths:
+        picture = read_picture(path)
+        luma, little = survey(picture.codes, picture.encoding, halvings)
+        details.append(measure_detail(luma))
+        small.append(little)
+    return details, small
+
+
+@pytest.mark.parametrize(("name", "allowed"), [("tripod", 0.5), ("handheld", 1.0)])
+def test_fits_lie_where_the_camera_was(name: str, allowed: float, request: pytest.FixtureRequest) -> None:
+    shots: Set = request.getfixturevalue(name)
+    details, small = analysed(shots.paths)
+    reference = shots.truth.reference
+    found = register(lambda k: details[k].luma, len(details), details[0].level, reference)
+    size = small[0].shape[1] * 2, small[0].shape[0] * 2
+    errors = [corner_error(fit, true, size) for fit, true in zip(found.fits, shots.truth.fits, strict=True)]
+    print(f"{name}: corner error {', '.join(f'{e:.3f}' for e in errors)} px")
+    assert max(errors) < allowed
+    assert found.warnings == [None] * len(details) and found.model == "similarity"
+
+    gains = measure_gains(small, [scaled_fit(f, 1) for f in found.fits], reference)
+    for gain, shot in zip(gains, shots.shots, strict=True):
+        # drift is put on camera channels, gains are measured in the working space: brightness is comparable
+        expected = np.mean(shots.shots[reference].drift) / np.mean(shot.drift)
+        assert abs(np.log2(np.mean(gain) / expected)) < 0.03
+
+
+def test_a_perspective_is_found_where_there_is_one(tripod: Set) -> None:
+    details, _ = analysed(tripod.paths)
+    true = np.array([[1.004, -0.003, 4.2], [0.002, 1.002, -3.1], [6e-6, -4e-6, 1.0]])
+    luma = details[2].luma
+    moved = warp(luma, np.linalg.inv(true), (0, 0, luma.shape[1], luma.shape[0]), repeat_edge=True)
+    found = register(lambda k: (moved, luma)[k], 2, 0, 1)
+    assert found.model == "homography"
+    assert corner_error(found.fits[0], true, (luma.shape[1], luma.shape[0])) < 0.3
+
+
+def test_a_frame_of_something_else_is_not_trusted(tripod: Set) -> None:
+    details, _ = analysed(tripod.paths)
+    stranger = cv2.GaussianBlur(np.random.default_rng(1).random(details[0].luma.shape, np.float32), (0, 0), 3)
+    lumas = [details[1].luma, details[2].luma, stranger]
+    found = register(lambda k: lumas[k], 3, 0, 1)
+    assert found.warnings[0] is None and found.warnings[2] is not None
+
+
+def test_one_frame_needs_no_fit() -> None:
+    found = register(lambda k: np.zeros((50, 50), np.float32), 1, 0, 0)
+    np.testing.assert_array_equal(found.fits[0], np.eye(3))
+    assert suggest_reference(5) == 2 and suggest_reference(1) == 0
+
+
+@given(st.lists(st.tuples(st.floats(0.98, 1.02), st.floats(-1, 1), st.floats(-25, 25), st.floats(-25, 25)), min_size=1, max_size=4))
+@settings(max_examples=40, deadline=None)
+def test_the_common_area_is_covered_and_cannot_grow(moves: list[tuple[float, float, float, float]]) -> None:
+    size, fits = (300, 200), []
+    for scale, degrees, dx, dy in moves:
+        c, s = scale * np.cos(np.radians(degrees)), scale * np.sin(np.radians(degrees))
+        fits.append(np.array([[c, -s, dx], [s, c, dy], [0, 0, 1]]))
+    x, y, w, h = common_area(fits, size)
+    assert abs(w / h - 1.5) < 0.03
+    for fit in [np.eye(3), *fits]:
+        assert coverage(size, fit, (x, y, w, h)).all()
+    # the programme is optimal: no larger box of the shape fits anywhere
+    bigger = (int(w * 1.03) + 3, int(h * 1.03) + 3)
+    covered = np.all([coverage(size, fit, (0, 0, *size)) for fit in [np.eye(3), *fits]], axis=0).astype(np.uint8)
+    total = cv2.integral(covered).astype(int)
+    if bigger[0] <= 300 and bigger[1] <= 200:
+        sums = total[bigger[1] :, bigger[0] :] - total[: -bigger[1], bigger[0] :] - total[bigger[1] :, : -bigger[0]] + total[: -bigger[1], : -bigger[0]]
+        assert sums.max() < bigger[0] * bigger[1]
+
+
+def test_frames_that_do_not_meet_have_no_common_area() -> None:
+    with pytest.raises(ValueError, match="no part in common"):
+        common_area([np.array([[1, 0, 500.0], [0, 1, 0], [0, 0, 1]])], (300, 200))

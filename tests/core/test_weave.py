@@ -1,0 +1,168 @@
+"""Weaving: masks, boxes, strokes, order; and that the result is worth it."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from eaveplane.core.gather.detail import POOL, measure_detail, pooled_shape, signal
+from eaveplane.core.gather.order import near_to_far, profiles
+from eaveplane.core.weave.labels import aggregate, costs, covered
+from eaveplane.core.weave.strokes import Stroke, draw_stroke
+from eaveplane.core.weave.weave import Laid, Weaving, gates_from, touched, weave_box
+from eaveplane.imaging.resample import scaled_fit, warp
+from tests.conftest import Set
+from tests.core.test_register import analysed
+
+SIZE = (320, 240)
+
+
+def _scene(count: int = 3, seed: int = 1) -> tuple[Laid, np.ndarray]:
+    """Frames of one texture, each sharp in a band of its own, slightly shifted; gates that prefer that band."""
+    import cv2
+
+    rng = np.random.default_rng(seed)
+    texture = np.clip(0.5 + 0.2 * cv2.GaussianBlur(rng.standard_normal((SIZE[1], SIZE[0], 3)), (0, 0), 1.0) * 3, 0.05, 1).astype(np.float32)
+    soft = cv2.GaussianBlur(texture, (0, 0), 3)
+    frames, gates = [], np.full((count, -(-SIZE[1] // POOL), -(-SIZE[0] // POOL)), 0.0, np.float32)
+    for k in range(count):
+        band = np.zeros((SIZE[1], 1, 1), np.float32)
+        band[SIZE[1] * k // count : SIZE[1] * (k + 1) // count] = 1
+        frames.append(texture * band + soft * (1 - band))
+        rows = gates.shape[1]
+        gates[k, max(0, rows * k // count - 3) : rows * (k + 1) // count + 3] = 0.5
+    fits = [np.array([[1, 0, 0.4 * (k - 1)], [0, 1, 0.3 * (1 - k)], [0, 0, 1.0]]) for k in range(count)]
+
+    def read(k: int, level: int, box: tuple[int, int, int, int]) -> np.ndarray:
+        picture = frames[k]
+        for _ in range(level):
+            picture = cv2.resize(picture, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
+        return warp(picture, scaled_fit(fits[k], level), box, repeat_edge=True)
+
+    return Laid([f"f{k}" for k in range(count)], 1, SIZE, fits, 1e-6, read), gates
+
+
+def test_masks_sum_to_one_and_sharp_bands_win() -> None:
+    laid, gates = _scene()
+    picture, masks = weave_box(laid, gates, Weaving(), [], (0, 0, *SIZE), 0)
+    total = sum(masks.values())
+    np.testing.assert_allclose(total, 1, atol=1e-4)
+    for k in range(3):
+        middle = slice(SIZE[1] * k // 3 + 20, SIZE[1] * (k + 1) // 3 - 20)
+        assert masks[k][middle, 20:-20].mean() > 0.9
+    assert picture.shape == (SIZE[1], SIZE[0], 3)
+
+
+def test_frames_that_are_alike_are_woven_into_themselves() -> None:
+    laid, gates = _scene()
+    same = Laid(laid.names, 1, SIZE, [np.eye(3)] * 3, 1e-6, lambda k, level, box: laid.read(1, level, box))
+    picture, _ = weave_box(same, np.full_like(gates, 1 / 3), Weaving(seam=4), [], (0, 0, *SIZE), 0)
+    np.testing.assert_allclose(picture, laid.read(1, 0, (0, 0, *SIZE)), atol=2e-5)
+
+
+STROKES = [
+    Stroke(action="out", frame="f1", width=40, softness=0.5, opacity=1, points=[(60, 120), (200, 110)]),
+    Stroke(action="in", frame="f0", width=30, softness=0.8, opacity=0.7, points=[(100, 200)]),
+    Stroke(action="draw", frame="f2", width=50, softness=0.6, opacity=1, points=[(250, 40), (260, 90)]),
+]
+
+
+@given(st.integers(0, 250), st.integers(0, 180), st.integers(1, 70), st.integers(1, 60), st.sampled_from([1, 2, 3]), st.booleans())
+@settings(max_examples=20, deadline=None)
+def test_a_box_is_the_same_wherever_it_is_cut(x: int, y: int, w: int, h: int, seam: int, painted: bool) -> None:
+    laid, gates = _scene()
+    strokes, weaving = (STROKES if painted else []), Weaving(seam=seam)
+    whole, _ = weave_box(laid, gates, weaving, strokes, (0, 0, *SIZE), 0)
+    part, _ = weave_box(laid, gates, weaving, strokes, (x, y, w, h), 0)
+    np.testing.assert_allclose(part, whole[y : y + h, x : x + w], atol=2e-3)
+
+
+def test_painting_in_out_and_drawing_from() -> None:
+    laid, gates = _scene()
+    box = (0, 0, *SIZE)
+    plain, before = weave_box(laid, gates, Weaving(), [], box, 0)
+    _, out = weave_box(laid, gates, Weaving(), [STROKES[0]], box, 0)
+    assert before[1][115, 130] > 0.9 and out[1][115, 130] < 0.02
+    np.testing.assert_allclose(sum(out.values()), 1, atol=1e-4)
+    _, both = weave_box(laid, gates, Weaving(), [Stroke(action="in", frame="f0", width=60, softness=0.2, opacity=1, points=[(160, 200)])], box, 0)
+    assert both[0][200, 160] == pytest.approx(1, abs=1e-3)
+    drawn, _ = weave_box(laid, gates, Weaving(), [STROKES[2]], box, 0)
+    np.testing.assert_allclose(drawn[60:70, 250:258], laid.read(2, 0, (250, 60, 8, 10)), atol=1e-4)
+    changed = touched([STROKES[2]], box, 0)
+    assert changed is not None
+    x, y, w, h = changed
+    mask = np.ones(drawn.shape[:2], bool)
+    mask[y : y + h, x : x + w] = False
+    np.testing.assert_array_equal(drawn[mask], plain[mask])
+
+
+def test_strokes_of_frames_that_are_left_out_do_nothing() -> None:
+    laid, gates = _scene()
+    plain, _ = weave_box(laid, gates, Weaving(), [], (0, 0, *SIZE), 0)
+    ghost = Stroke(action="in", frame="gone", width=90, softness=0, opacity=1, points=[(100, 100)])
+    same, _ = weave_box(laid, gates, Weaving(), [ghost], (0, 0, *SIZE), 0)
+    np.testing.assert_array_equal(plain, same)
+
+
+@given(st.floats(4, 60), st.floats(0, 1), st.floats(0.05, 1), st.integers(0, 2))
+@settings(max_examples=40, deadline=None)
+def test_a_dab_covers_what_its_formula_says(width: float, softness: float, opacity: float, level: int) -> None:
+    stroke = Stroke(action="in", frame="a", width=width, softness=softness, opacity=opacity, points=[(64, 64)])
+    drawn = draw_stroke(stroke, (0, 0, 128 >> level, 128 >> level), level)
+    assert drawn is not None
+    scale = 0.5**level
+    radius = max(0.5, width / 2 * scale)
+    y, x = np.mgrid[: 128 >> level, : 128 >> level]
+    away = np.hypot(x - (64.5 * scale - 0.5), y - (64.5 * scale - 0.5))
+    t = np.clip((radius + 0.5 - away) / max(softness * radius, 1), 0, 1)
+    np.testing.assert_allclose(drawn, opacity * t * t * (3 - 2 * t), atol=2e-4)
+
+
+def test_a_stroke_elsewhere_is_no_work() -> None:
+    assert draw_stroke(STROKES[1], (250, 0, 40, 40), 0) is None
+    assert touched(STROKES[1:2], (300, 0, 10, 10), 0) is None and touched([], (0, 0, 10, 10), 0) is None
+
+
+def test_quiet_areas_follow_their_surroundings() -> None:
+    rng = np.random.default_rng(7)
+    energy = [np.zeros((3, 40, 60), np.float32) for _ in range(3)]
+    energy[0][:, 20:], energy[2][:, :20] = 1e-3, 1e-3
+    quiet = slice(8, 18), slice(20, 40)
+    for e in energy:
+        e[(slice(None), *quiet)] = rng.random((3, 10, 20)) * 2e-7
+    noise = [np.full(3, 1e-6, np.float32)] * 3
+    reach = [np.ones((40, 60), bool)] * 3
+    cost = costs(energy, noise, reach)
+    wild = cost.argmin(axis=0)[quiet]
+    calm = aggregate(cost, np.full((40, 60), 0.5, np.float32), 1.0).argmin(axis=0)
+    assert len(np.unique(wild)) == 3 and (calm[quiet] == 2).mean() > 0.95
+    assert (calm[30:] == 0).all() and (calm[:6] == 2).all()
+
+
+def test_gates_shut_out_frames_that_do_not_reach() -> None:
+    reach = [np.ones((8, 8), bool), np.zeros((8, 8), bool)]
+    gates = gates_from(np.zeros((2, 8, 8), np.float32), reach)
+    assert (gates[0] == 1).all() and (gates[1] == 0).all()
+    assert covered((32, 32), np.array([[1, 0, 40.0], [0, 1, 0], [0, 0, 1]]), (8, 8), 2).sum() == 0
+
+
+def test_noise_is_measured_and_taken_off() -> None:
+    rng = np.random.default_rng(3)
+    flat = (0.5 + 0.004 * rng.standard_normal((400, 600))).astype(np.float32)
+    detail = measure_detail(flat)
+    assert signal(detail)[0].mean() < 0.25 * detail.energy[0].mean()
+    assert detail.energy.shape == (3, *pooled_shape(400, 600)) and detail.level == 0
+    assert 0.3 < detail.noise[0] / detail.energy[0].mean() < 1.3
+    assert 0.3 < detail.fine_noise / (20 * 0.004**2) < 1.5
+
+
+def test_frames_are_put_in_order_from_near_to_far(tripod: Set) -> None:
+    details, _ = analysed(tripod.paths)
+    assert near_to_far(details) == list(range(len(details)))
+    shuffled = [2, 0, 3, 1]
+    assert [shuffled[i] for i in near_to_far([details[i] for i in shuffled])] == [0, 1, 2, 3]
+    rows = profiles(details)
+    middle = (rows * np.arange(48)).sum(axis=1) / rows.sum(axis=1)
+    assert (np.diff(middle) < 0).all()

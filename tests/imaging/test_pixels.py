@@ -1,0 +1,154 @@
+"""Resampling, pyramids on disk, analysis of light in one pass."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from eaveplane.imaging import resample
+from eaveplane.imaging.icc import standard_encoding
+from eaveplane.imaging.levels import Levels, level_sizes, scaled_box
+from eaveplane.imaging.light import light_of, root_luma, root_of, survey, to_root
+from eaveplane.imaging.resample import coverage, halve, scaled_fit, source_box, warp
+from eaveplane.imaging.rows import by_rows
+
+
+def _smooth(height: int = 120, width: int = 160, seed: int = 1) -> np.ndarray:
+    return cv2.GaussianBlur(np.random.default_rng(seed).random((height, width, 3), np.float32), (0, 0), 2.0)
+
+
+def _fit(scale: float, degrees: float, dx: float, dy: float, bend: float = 0.0) -> np.ndarray:
+    a = np.radians(degrees)
+    return np.array([[scale * np.cos(a), -scale * np.sin(a), dx], [scale * np.sin(a), scale * np.cos(a), dy], [bend, -bend, 1]])
+
+
+def test_no_change_is_exact() -> None:
+    picture = _smooth()
+    np.testing.assert_array_equal(warp(picture, np.eye(3), (0, 0, 160, 120)), picture)
+    np.testing.assert_array_equal(warp(picture, np.eye(3), (20, 30, 50, 40)), picture[30:70, 20:70])
+
+
+@given(st.integers(-20, 20), st.integers(-20, 20))
+@settings(max_examples=20)
+def test_whole_pixels_shift_exactly(dx: int, dy: int) -> None:
+    picture = _smooth()
+    moved = warp(picture, _fit(1, 0, dx, dy), (40, 40, 60, 40))
+    np.testing.assert_array_equal(moved, picture[40 - dy : 80 - dy, 40 - dx : 100 - dx])
+
+
+@given(st.floats(0.97, 1.03), st.floats(-2, 2), st.floats(-9, 9), st.floats(-9, 9), st.floats(-1e-5, 1e-5))
+@settings(max_examples=25, deadline=None)
+def test_rows_then_columns_is_the_same_as_both_at_once(scale: float, degrees: float, dx: float, dy: float, bend: float) -> None:
+    picture, fit = _smooth(), _fit(scale, degrees, dx, dy, bend)
+    box = (25, 25, 110, 70)
+    quick = warp(picture, fit, box, repeat_edge=True)
+    whole = np.empty_like(quick)
+    resample._warp(picture, np.linalg.inv(fit), box[0], box[1], whole, resample._TABLE, True)
+    assert np.abs(quick - whole).max() < 2e-3
+
+
+@given(st.floats(0.97, 1.03), st.floats(-8, 8), st.floats(-5, 5), st.floats(-5, 5))
+@settings(max_examples=20, deadline=None)
+def test_there_and_back_gives_the_picture(scale: float, degrees: float, dx: float, dy: float) -> None:
+    picture, fit = _smooth(200, 200), _fit(scale, degrees, dx, dy)
+    there = warp(picture, fit, (0, 0, 200, 200), repeat_edge=True)
+    back = warp(there, np.linalg.inv(fit), (0, 0, 200, 200), repeat_edge=True)
+    assert np.abs(back - picture)[60:140, 60:140].max() < 0.01
+
+
+@given(st.floats(0.8, 1.2), st.floats(-20, 20), st.floats(-60, 60), st.floats(-60, 60))
+@settings(max_examples=30, deadline=None)
+def test_coverage_is_where_the_picture_lands(scale: float, degrees: float, dx: float, dy: float) -> None:
+    fit = _fit(scale, degrees, dx, dy)
+    inside = coverage((160, 120), fit, (-5, -5, 170, 130))
+    ys, xs = np.mgrid[-5:125, -5:165]
+    back = cv2.perspectiveTransform(np.stack([xs, ys], -1).reshape(1, -1, 2).astype(float), np.linalg.inv(fit))[0].reshape(130, 170, 2)
+    clear = (back[..., 0] > 0.01) & (back[..., 1] > 0.01) & (back[..., 0] < 158.99) & (back[..., 1] < 118.99)
+    outside = (back[..., 0] < -0.01) | (back[..., 1] < -0.01) | (back[..., 0] > 159.01) | (back[..., 1] > 119.01)
+    assert inside[clear].all() and not inside[outside].any()
+
+
+@given(st.floats(0.97, 1.03), st.floats(-2, 2), st.integers(0, 100), st.integers(0, 60))
+@settings(max_examples=20, deadline=None)
+def test_a_part_of_the_source_is_enough(scale: float, degrees: float, x: int, y: int) -> None:
+    picture, fit, box = _smooth(), _fit(scale, degrees, 3.3, -2.1), (x, y, 50, 40)
+    px, py, pw, ph = source_box(box, fit, (160, 120))
+    part = warp(picture[py : py + ph, px : px + pw], fit @ np.array([[1, 0, px], [0, 1, py], [0, 0, 1.0]]), box, repeat_edge=True)
+    assert np.abs(part - warp(picture, fit, box, repeat_edge=True)).max() < 2e-3
+
+
+def test_fits_scale_with_the_picture() -> None:
+    fit = _fit(1.01, 0.5, 12.0, -7.0)
+    small = scaled_fit(fit, 2)
+    point = np.array([4 * 10 + 1.5, 4 * 20 + 1.5, 1])
+    there = fit @ point
+    here = small @ np.array([10, 20, 1])
+    np.testing.assert_allclose(4 * here[:2] / here[2] + 1.5, there[:2], atol=1e-9)
+    np.testing.assert_allclose(scaled_fit(small, -2), fit, atol=1e-12)
+
+
+@given(st.integers(1, 40), st.integers(1, 40))
+def test_halving_averages(height: int, width: int) -> None:
+    picture = np.random.default_rng(height * 41 + width).random((height, width, 3), np.float32)
+    half = halve(picture)
+    assert half.shape[:2] == (-(-height // 2), -(-width // 2))
+    if height % 2 == 0 and width % 2 == 0:
+        np.testing.assert_allclose(half, picture.reshape(height // 2, 2, width // 2, 2, 3).mean(axis=(1, 3)), atol=1e-6)
+
+
+def test_levels_keep_any_box_of_any_size(tmp_path: Path) -> None:
+    codes = np.random.default_rng(4).integers(0, 65535, (700, 1501, 3), np.uint16)
+    levels = Levels.create(tmp_path / "p", 1501, 700, 3, "uint16")
+    levels.write(0, 0, 0, codes)
+    levels.halve_into_levels()
+    assert levels.sizes == level_sizes(1501, 700) == [(1501, 700), (751, 350), (376, 175)]
+    np.testing.assert_array_equal(levels.read(0, (100, 50, 30, 20)), codes[50:70, 100:130])
+    np.testing.assert_allclose(levels.read(1, (0, 0, 750, 350)), codes[:, :1500].reshape(350, 2, 750, 2, 3).mean(axis=(1, 3)), atol=1)
+    changed = codes.copy()
+    changed[201:333, 511:902] = 7
+    levels.write(0, 511, 201, changed[201:333, 511:902])
+    levels.halve_into_levels((511, 201, 391, 132))
+    whole = Levels.create(tmp_path / "q", 1501, 700, 3, "uint16")
+    whole.write(0, 0, 0, changed)
+    whole.halve_into_levels()
+    for level in range(3):
+        np.testing.assert_array_equal(levels.whole(level), whole.whole(level))
+
+
+@given(st.integers(0, 5000), st.integers(0, 5000), st.integers(1, 900), st.integers(1, 900), st.integers(0, 4))
+def test_a_scaled_box_covers(x: int, y: int, w: int, h: int, level: int) -> None:
+    sx, sy, sw, sh = scaled_box((x, y, w, h), level)
+    assert sx << level <= x and sy << level <= y and (sx + sw) << level >= x + w and (sy + sh) << level >= y + h
+
+
+def test_a_survey_is_luma_and_average(tmp_path: Path) -> None:
+    codes = np.random.default_rng(9).integers(0, 65535, (33, 50, 3), np.uint16)
+    encoding = standard_encoding("srgb")
+    luma, small = survey(codes, encoding, 2)
+    root = to_root(codes, encoding)
+    np.testing.assert_allclose(luma, root_luma(root), atol=1e-6)
+    np.testing.assert_allclose(small[:8, :12], light_of(root)[:32, :48].reshape(8, 4, 12, 4, 3).mean(axis=(1, 3)), atol=1e-5)
+    np.testing.assert_allclose(small[8, 12], light_of(root)[32:, 48:].mean(axis=(0, 1)), atol=1e-5)
+
+
+def test_root_keeps_the_sign() -> None:
+    light = np.array([-0.25, 0, 0.04], np.float32)
+    np.testing.assert_allclose(root_of(light), [-0.5, 0, 0.2], atol=1e-7)
+    np.testing.assert_allclose(light_of(root_of(light)), light, atol=1e-7)
+
+
+def test_rows_are_shared_out_completely_and_errors_come_back() -> None:
+    seen = np.zeros(3000, int)
+
+    def work(a: int, b: int) -> None:
+        seen[a:b] += 1
+
+    by_rows(work, 3000, 1000)
+    assert (seen == 1).all()
+    with pytest.raises(ZeroDivisionError):
+        by_rows(lambda a, b: 1 / 0, 3000, 1000)
