@@ -263,3 +263,7 @@ def _serve(run: Callable[[], None]) -> None:
         _stop(str(error), BAD_INPUT)
     except OSError as error:
         _stop(f"The page cannot be served: {error.strerror or error}. Choose another port with --port or another folder with --home.", BAD_INPUT)
+
+
+if __name__ == "__main__":
+    main()

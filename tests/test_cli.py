@@ -1,0 +1,203 @@
+"""The job without a page: results against truth, reports, exit codes, recipes."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+import tifffile
+from click.testing import CliRunner, Result
+
+from bench.score import corner_error, depth_edges, fitted, psnr
+from bench.textbook import arg_max
+from eaveplane.cli import main
+from eaveplane.imaging.colour import SRGB_FROM_WORK, encode_srgb
+from eaveplane.imaging.light import to_light
+from eaveplane.imaging.read import read_picture
+from eaveplane.imaging.resample import warp
+from tests.conftest import Set
+
+
+def run(*arguments: object) -> Result:
+    return CliRunner().invoke(main, [str(a) for a in arguments], catch_exceptions=False)
+
+
+def hashes(paths: list[Path]) -> list[str]:
+    return [hashlib.sha256(p.read_bytes()).hexdigest() for p in paths]
+
+
+def shown(light: np.ndarray) -> np.ndarray:
+    return encode_srgb(light @ SRGB_FROM_WORK.T.astype(np.float32)).astype(np.float64)
+
+
+@pytest.fixture(scope="module")
+def stacked(tripod: Set, tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict[str, Any]]:
+    """The tripod set through the command line, colours as they came, on the reference frame's grid."""
+    folder = tmp_path_factory.mktemp("stacked")
+    before = hashes(tripod.paths)
+    result = run("stack", *tripod.paths, "--out", folder / "o.tif", "--report", folder / "r.json", "--save-recipe", folder / "recipe.json", "--develop", "none", "--canvas", "reference")
+    assert result.exit_code == 0, result.output
+    assert hashes(tripod.paths) == before
+    return folder, json.loads((folder / "r.json").read_text())
+
+
+def test_the_weave_beats_every_frame_and_the_textbook(stacked: tuple[Path, dict[str, Any]], tripod: Set) -> None:
+    folder, report = stacked
+    assert report["reference"] == tripod.truth.reference
+    truth, size = shown(tripod.truth.sharp), (1080, 720)
+    area = report["area"]
+    inside = np.zeros(truth.shape[:2], bool)
+    inside[area["y"] : area["y"] + area["h"], area["x"] : area["x"] + area["w"]] = True
+    edge = depth_edges(tripod.truth.distance, 20) & inside
+
+    def scores(picture: np.ndarray) -> tuple[float, float]:
+        picture = fitted(picture, truth, inside)
+        return psnr(picture, truth, inside), psnr(picture, truth, edge)
+
+    ours = scores(tifffile.imread(folder / "o.tif") / 65535.0)
+    frames = []
+    for path, told in zip(tripod.paths, report["frames"], strict=True):
+        picture = read_picture(path)
+        frames.append(warp(to_light(picture.codes, picture.encoding, tuple(told["gain"])), np.array(told["homography"]), (0, 0, *size), repeat_edge=True))
+    single = max(scores(shown(frame))[0] for frame in frames)
+    textbook = scores(shown(arg_max(frames)))
+    print(f"PSNR whole / edge: woven {ours[0]:.2f} / {ours[1]:.2f}, arg-max {textbook[0]:.2f} / {textbook[1]:.2f}, best frame {single:.2f}")
+    assert ours[0] >= single + 6
+    assert ours[0] > textbook[0] and ours[1] > textbook[1]
+
+
+def test_the_report_keeps_its_promises(stacked: tuple[Path, dict[str, Any]], tripod: Set) -> None:
+    _, report = stacked
+    assert report["schema"] == 1 and report["flaws"] == []
+    assert [f["file"] for f in report["frames"]] == [str(p) for p in tripod.paths]
+    for told, true in zip(report["frames"], tripod.truth.fits, strict=True):
+        assert told["state"] == "used" and told["reason"] is None and 0 < told["share"] < 1
+        assert corner_error(np.array(told["homography"]), true, (1080, 720)) < 0.5
+        assert told["residual_px"] < 0.5 and len(told["gain"]) == 3
+    assert sum(f["share"] for f in report["frames"]) == pytest.approx(1, abs=1e-3)
+    assert set(report["seconds"]) >= {"read", "register", "weave", "write"} and report["peak_bytes"] > 1e7
+
+
+def test_results_carry_profile_and_exif(stacked: tuple[Path, dict[str, Any]]) -> None:
+    picture = read_picture(stacked[0] / "o.tif")
+    assert picture.codes.dtype == np.uint16 and picture.codes.shape == (720, 1080, 3)
+    assert picture.meta.camera == "Field camera 1" and picture.encoding.profile
+
+
+def test_the_same_frames_and_recipe_give_the_same_pixels(stacked: tuple[Path, dict[str, Any]], tripod: Set, tmp_path: Path) -> None:
+    folder, _ = stacked
+    result = run("stack", *reversed(tripod.paths), "--out", tmp_path / "again.tif", "--recipe", folder / "recipe.json")
+    assert result.exit_code == 0
+    np.testing.assert_array_equal(tifffile.imread(tmp_path / "again.tif"), tifffile.imread(folder / "o.tif"))
+
+
+def test_by_hand_with_drift(handheld: Set, tmp_path: Path) -> None:
+    shuffled = [handheld.paths[i] for i in (2, 0, 3, 1)]
+    result = run("stack", *shuffled, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--develop", "none", "--seam", 3)
+    assert result.exit_code == 0
+    report = json.loads((tmp_path / "r.json").read_text())
+    assert report["reference"] == shuffled.index(handheld.paths[2])
+    for told, path in zip(report["frames"], shuffled, strict=True):
+        true = handheld.truth.fits[handheld.paths.index(path)]
+        assert corner_error(np.array(told["homography"]), true, (1080, 720)) < 1.0
+    area = report["area"]
+    assert tifffile.imread(tmp_path / "o.tif").shape == (area["h"], area["w"], 3)
+    assert area["w"] / area["h"] == pytest.approx(1.5, abs=0.01)
+    assert [f["gain"] for f in report["frames"] if f["file"] == str(handheld.paths[2])] == [[1.0, 1.0, 1.0]]
+
+
+def test_reference_and_evening_out_are_as_told(tripod: Set, tmp_path: Path) -> None:
+    result = run("stack", *tripod.paths[:2], "--out", tmp_path / "o.png", "--report", tmp_path / "r.json", "--reference", 1, "--even-out", "off")
+    assert result.exit_code == 0
+    report = json.loads((tmp_path / "r.json").read_text())
+    assert report["reference"] == 1 and all(f["gain"] == [1.0, 1.0, 1.0] for f in report["frames"])
+    assert read_picture(tmp_path / "o.png").codes.dtype == np.uint16
+
+
+def test_a_frame_without_a_part_is_left_out_unless_told_otherwise(tripod: Set, tmp_path: Path) -> None:
+    from eaveplane.imaging.exif import Metadata
+    from eaveplane.imaging.light import root_of, to_codes
+    from eaveplane.imaging.write import write_picture
+
+    blurred = tmp_path / "overshot.tif"
+    import cv2
+
+    paths = []
+    for path in tripod.paths:
+        picture = read_picture(path)
+        light = to_light(picture.codes, picture.encoding)
+        from eaveplane.imaging.icc import standard_encoding
+
+        paths.append(tmp_path / f"{path.stem}.tif")
+        write_picture(paths[-1], to_codes(root_of(light), standard_encoding("srgb")), None, Metadata())
+        if path == tripod.paths[-1]:
+            write_picture(blurred, to_codes(root_of(cv2.GaussianBlur(light, (0, 0), 3)), standard_encoding("srgb")), None, Metadata())
+    result = run("stack", *paths, blurred, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json")
+    assert result.exit_code == 0
+    last = json.loads((tmp_path / "r.json").read_text())["frames"][-1]
+    assert last["state"] == "left_out" and last["reason"] in ("overshot", "redundant") and last["homography"] is None
+    result = run("stack", *paths, blurred, "--out", tmp_path / "p.tif", "--report", tmp_path / "s.json", "--leave-out", "none")
+    assert json.loads((tmp_path / "s.json").read_text())["frames"][-1]["state"] == "used"
+
+
+@pytest.mark.parametrize(
+    ("extra", "said"),
+    [
+        (["--reference", "9"], "from 0 to 3"),
+        (["--seam", "99"], "99"),
+        (["--recipe", "{tmp}/none.json"], "no such recipe"),
+        (["--report", "{tmp}/not/there.json"], "not a folder"),
+    ],
+)
+def test_a_wrong_call_is_exit_2_and_says_why(tripod: Set, tmp_path: Path, extra: list[str], said: str) -> None:
+    result = run("stack", *tripod.paths, "--out", tmp_path / "o.tif", *[e.format(tmp=tmp_path) for e in extra])
+    assert result.exit_code == 2 and said in result.output and not (tmp_path / "o.tif").exists()
+
+
+def test_nothing_is_overwritten_without_force(tripod: Set, tmp_path: Path) -> None:
+    out = tmp_path / "o.tif"
+    out.write_text("mine")
+    assert run("stack", *tripod.paths[:2], "--out", out).exit_code == 2 and out.read_text() == "mine"
+    assert run("stack", *tripod.paths[:2], "--out", tripod.paths[0], "--force").exit_code == 2
+    assert run("stack", *tripod.paths[:2], "--out", out, "--force").exit_code == 0 and read_picture(out).codes.size
+    assert run("stack", *tripod.paths[:2], "--out", tmp_path / "o.gif").exit_code == 2
+
+
+@pytest.mark.parametrize("recipe", ["{}}", '{"schema": 2}', '{"schema": 1, "look": {"exposure": 99}}', "\x00"])
+def test_a_recipe_that_is_none_is_refused(tripod: Set, tmp_path: Path, recipe: str) -> None:
+    (tmp_path / "bad.json").write_text(recipe)
+    result = run("stack", *tripod.paths[:2], "--out", tmp_path / "o.tif", "--recipe", tmp_path / "bad.json")
+    assert result.exit_code == 2 and "bad.json" in result.output
+
+
+def test_an_input_that_cannot_be_used_is_exit_3_and_named(tripod: Set, tmp_path: Path) -> None:
+    (tmp_path / "notes.tif").write_text("milk, bread, two apples")
+    small = tmp_path / "small.tif"
+    tifffile.imwrite(small, np.zeros((40, 60, 3), np.uint16), photometric="rgb")
+    for bad, said in ((tmp_path / "notes.tif", "not a picture"), (tmp_path / "gone.dng", "not there"), (small, "60 × 40")):
+        result = run("stack", *tripod.paths, bad, "--out", tmp_path / "o.tif")
+        assert result.exit_code == 3 and bad.name in result.output and said in result.output
+        assert "Traceback" not in result.output and not (tmp_path / "o.tif").exists()
+
+
+def test_doubtful_results_are_exit_4(tripod: Set, tmp_path: Path) -> None:
+    import cv2
+
+    stranger = np.clip(cv2.GaussianBlur(np.random.default_rng(1).random((720, 1080, 3)), (0, 0), 3), 0, 1)
+    tifffile.imwrite(tmp_path / "stranger.tif", (stranger * 65535).astype(np.uint16), photometric="rgb")
+    result = run("stack", *tripod.paths[:2], tmp_path / "stranger.tif", "--out", tmp_path / "o.tif", "--leave-out", "none", "--reference", "1")
+    assert result.exit_code == 4 and "stranger.tif" in result.output and (tmp_path / "o.tif").exists()
+
+
+def test_as_a_program_it_speaks_on_standard_error_only() -> None:
+    done = subprocess.run([sys.executable, "-m", "eaveplane.cli", "stack", "nothing.dng", "--out", "o.tif"], capture_output=True, text=True, check=False)
+    assert done.returncode == 3 and done.stdout == "" and "nothing.dng" in done.stderr and "Traceback" not in done.stderr
+    for command in ("stack", "serve", "demo"):
+        told = run(command, "--help")
+        assert told.exit_code == 0 and len(told.output) > 200
