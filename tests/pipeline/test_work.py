@@ -1,0 +1,295 @@
+"""Jobs: from a folder to a delivered picture, cancelled, killed, damaged; and the same pixels as headless."""
+
+from __future__ import annotations
+
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+
+import numpy as np
+import pytest
+import tifffile
+
+from eaveplane.core.even.look import RAW_LOOK
+from eaveplane.pipeline import scene, work
+from eaveplane.pipeline.cache import Cache, hash_file, key_of
+from eaveplane.pipeline.library import Library, LibraryInUse
+from eaveplane.pipeline.ticket import Cancelled, Ticket
+from eaveplane.pipeline.view import Kept, Shown, open_view, overview, viewport
+from eaveplane.pipeline.work import Worker, joined, list_pictures, named
+from eaveplane.recipe import Recipe
+from eaveplane.store import jobs, outings, scenes
+from tests.conftest import Set
+from tests.test_cli import run
+
+
+@pytest.fixture
+def library(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Library:
+    # threads do for tests what processes do in earnest
+    monkeypatch.setattr(work, "worker_pool", lambda: ThreadPoolExecutor(2))
+    return Library(tmp_path / "library")
+
+
+@pytest.fixture
+def worker(library: Library):  # type: ignore[no-untyped-def]
+    started = Worker(library)
+    started.start()
+    yield started
+    started.stop()
+
+
+def card(folder: Path, shots: Set) -> Path:
+    folder.mkdir(parents=True)
+    for path in shots.paths:
+        shutil.copy(path, folder)
+    return folder
+
+
+def done(library: Library, job: int, seconds: float = 90) -> dict[str, object]:
+    """Wait for a job's end."""
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        row = jobs.job(library.db, job)
+        assert row is not None
+        if row["state"] not in ("queued", "running"):
+            return dict(row)
+        time.sleep(0.05)
+    raise AssertionError("the job did not end")
+
+
+def brought_in(library: Library, worker: Worker, folder: Path) -> int:
+    outing = outings.add_outing(library.db, "Pan", folder)
+    job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
+    worker.wake()
+    assert done(library, job)["state"] == "done"
+    return outing
+
+
+def test_from_a_folder_to_a_delivered_picture(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card" / "100PAN", tripod)
+    (folder / "notes.tif").write_text("not a picture")
+    tifffile.imwrite(folder / "small.tif", np.zeros((40, 60, 3), np.uint16), photometric="rgb")
+    before = {p.name: hash_file(p) for p in folder.iterdir()}
+    outing = brought_in(library, worker, tmp_path / "card")
+    problems = dict(library.outing_problems(outing))
+    assert "not a picture" in problems["notes.tif"] and "60 × 40" in problems["small.tif"]
+
+    (row,) = scenes.scenes_of(library.db, outing)
+    recipe = scenes.recipe_of(library.db, row["id"])
+    assert [f.file for f in recipe.frames] == [p.name for p in tripod.paths]
+    assert [f.name for f in recipe.frames] == ["Near", "", "Mid", "Far"] and recipe.look == RAW_LOOK
+
+    woven = jobs.add_job(library.db, "weave", scene_id=row["id"])
+    worker.wake()
+    assert done(library, woven)["message"] == "4 frames woven."
+    delivered = [jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=recipe.to_json(), again=i) for i in range(2)]
+    worker.wake()
+    for job in delivered:
+        assert done(library, job)["state"] == "done"
+    newer, older = scenes.results_of(library.db, row["id"])
+    assert Path(older["path"]).parent == folder and Path(newer["path"]).name.endswith(" 2.tif")
+    assert {p.name: hash_file(p) for p in folder.iterdir() if p.name in before} == before
+
+    # the page's result and the command line's are the same, pixel by pixel
+    beside = Path(older["path"]).with_suffix(".recipe.json")
+    result = run("stack", *[folder / p.name for p in tripod.paths], "--out", tmp_path / "headless.tif", "--recipe", beside)
+    assert result.exit_code == 0, result.output
+    np.testing.assert_array_equal(tifffile.imread(tmp_path / "headless.tif"), tifffile.imread(older["path"]))
+    # brought in again, our own results are not taken for frames
+    assert {p.name for p in list_pictures(folder)} == {*(p.name for p in tripod.paths), "notes.tif", "small.tif"}
+
+
+def test_frames_that_come_later_find_their_place(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+    folder = tmp_path / "card"
+    folder.mkdir()
+    for path in tripod.paths[::2]:
+        shutil.copy(path, folder)
+    outing = brought_in(library, worker, folder)
+    for path in tripod.paths[1::2]:
+        shutil.copy(path, folder)
+    job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
+    worker.wake()
+    assert done(library, job)["state"] == "done"
+    (row,) = scenes.scenes_of(library.db, outing)
+    assert [f.file for f in scenes.recipe_of(library.db, row["id"]).frames] == [p.name for p in tripod.paths]
+
+
+def test_a_cancelled_job_ends_soon_and_leaves_no_half_result(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+    outing = brought_in(library, worker, card(tmp_path / "card", tripod))
+    (row,) = scenes.scenes_of(library.db, outing)
+    job = jobs.add_job(library.db, "weave", scene_id=row["id"])
+    worker.wake()
+    while jobs.job(library.db, job)["state"] == "queued":  # type: ignore[index]
+        time.sleep(0.01)
+    jobs.ask_to_cancel(library.db, job)
+    assert done(library, job)["state"] in ("cancelled", "done")
+    assert not list(library.cache.root.glob(".*"))
+
+
+def test_what_goes_wrong_is_said_and_the_next_job_runs(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", tripod)
+    outing = brought_in(library, worker, folder)
+    (row,) = scenes.scenes_of(library.db, outing)
+    recipe = scenes.recipe_of(library.db, row["id"])
+    lost = recipe.model_copy(update={"frames": [*recipe.frames, recipe.frames[0].model_copy(update={"id": "0" * 12, "file": "gone.dng"})]})
+    bad = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=lost.to_json())
+    nowhere = recipe.model_copy(update={"delivery": recipe.delivery.model_copy(update={"folder": "/not/there"})})
+    worse = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=nowhere.to_json())
+    good = jobs.add_job(library.db, "register", scene_id=row["id"])
+    worker.wake()
+    assert "gone.dng" in str(done(library, bad)["message"])
+    assert "/not/there is not a folder" in str(done(library, worse)["message"])
+    assert done(library, good)["state"] == "done"
+    empty = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(tmp_path / "none"))
+    worker.wake()
+    assert "not a folder" in str(done(library, empty)["message"])
+
+
+SERVER = """
+import sys
+from pathlib import Path
+from eaveplane.pipeline.library import Library
+from eaveplane.pipeline.work import Worker
+from eaveplane.store import jobs
+import time
+library = Library(Path(sys.argv[1])); library.claim()
+worker = Worker(library); worker.start()
+print("up", flush=True)
+while jobs.open_jobs(library.db): time.sleep(0.05)
+worker.stop()
+print("idle", flush=True)
+"""
+
+
+@pytest.mark.parametrize("wait", [0.4, 1.6, 3.0])
+def test_a_killed_server_loses_nothing_and_finishes(tripod: Set, tmp_path: Path, wait: float) -> None:
+    library = Library(tmp_path / "library")
+    folder = card(tmp_path / "card", tripod)
+    outing = outings.add_outing(library.db, "Pan", folder)
+    jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
+    subprocess.run([sys.executable, "-c", SERVER, library.home], check=True, timeout=120, stdout=subprocess.DEVNULL)
+    (row,) = scenes.scenes_of(library.db, outing)
+    recipe = scenes.decide(library.db, row["id"], "Exposure", lambda r: r.model_copy(update={"look": r.look.model_copy(update={"exposure": 0.5})}))
+    job = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=recipe.to_json())
+
+    first = subprocess.Popen([sys.executable, "-c", SERVER, library.home], stdout=subprocess.PIPE, text=True, start_new_session=True)
+    assert first.stdout is not None and first.stdout.readline() == "up\n"
+    while (state := jobs.job(library.db, job)) is not None and state["state"] == "queued":
+        time.sleep(0.02)
+    time.sleep(wait)
+    first.send_signal(signal.SIGKILL)
+    first.wait()
+    subprocess.run([sys.executable, "-c", SERVER, library.home], check=True, timeout=120, stdout=subprocess.DEVNULL)
+
+    assert jobs.job(library.db, job)["state"] == "done"  # type: ignore[index]
+    assert scenes.recipe_of(library.db, row["id"]) == recipe
+    results = scenes.results_of(library.db, row["id"])
+    assert len({r["path"] for r in results}) == 1 and tifffile.imread(results[0]["path"]).dtype == np.uint16
+    assert not [p for p in folder.iterdir() if p.suffix == ".part"] and not list(library.cache.root.glob(".*"))
+    assert Recipe.model_validate_json(Path(results[0]["path"]).with_suffix(".recipe.json").read_text()) == recipe
+
+
+def test_one_library_one_server(tmp_path: Path) -> None:
+    first = Library(tmp_path)
+    first.claim()
+    with pytest.raises(LibraryInUse, match="Another Eaveplane server"):
+        Library(tmp_path).claim()
+
+
+def test_a_cache_entry_is_whole_or_not_there(tmp_path: Path) -> None:
+    cache = Cache(tmp_path)
+    key = key_of("step", 1, {"a": 1})
+    assert key == key_of("step", 1, {"a": 1}) != key_of("step", 2, {"a": 1})
+
+    def breaks(folder: Path) -> None:
+        (folder / "x").write_text("half")
+        raise OSError("disk full")
+
+    with pytest.raises(OSError, match="disk full"):
+        cache.make(key, breaks)
+    assert not cache.has(key) and list(tmp_path.iterdir()) == []
+    cache.make(key, lambda folder: (folder / "x").write_text("whole") and None)
+    cache.make(key, breaks)
+    assert (cache.path(key) / "x").read_text() == "whole"
+    (tmp_path / f".{key}.abc").mkdir()
+    cache.sweep()
+    assert [p.name for p in tmp_path.iterdir()] == [key]
+
+
+def test_tickets_tell_and_call_off(tmp_path: Path) -> None:
+    ticket = Ticket(str(tmp_path / "t"))
+    assert ticket.read() == 0
+    ticket.tell(1.0)
+    assert ticket.read() == 1
+    ticket.cancel()
+    with pytest.raises(Cancelled):
+        Ticket(str(tmp_path / "t")).tell(1.0)
+
+
+def test_a_runner_passes_on_what_steps_raise(tmp_path: Path) -> None:
+    def step(fail: bool, ticket: str) -> int:
+        if fail:
+            raise ValueError("no")
+        return 7
+
+    with ThreadPoolExecutor(1) as pool:
+        runner = scene.Runner(pool, tmp_path, lambda what, share: None)
+        fine, wrong = runner.run("x", (0, 1), [(step, (False,)), (step, (True,))])
+        assert fine == 7 and isinstance(wrong, ValueError)
+        with pytest.raises(ValueError, match="no"):
+            runner.one("x", (0, 1), step, True)
+        stopped = scene.Runner(pool, tmp_path, lambda what, share: None, lambda: True)
+        blocker: Future[None] = pool.submit(time.sleep, 0.5)
+        with pytest.raises(Cancelled):
+            stopped.run("x", (0, 1), [(step, (False,))])
+        blocker.result()
+
+
+def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+    outing = brought_in(library, worker, card(tmp_path / "card", tripod))
+    (row,) = scenes.scenes_of(library.db, outing)
+    recipe = scenes.recipe_of(library.db, row["id"])
+    keys = library.decoded(library.files(outing))
+    planned = scene.plan(recipe, keys, full_only=False)
+    assert planned is not None
+
+    def view():  # type: ignore[no-untyped-def]
+        return open_view(library.cache, recipe, keys, planned, Kept(50), Kept(50))
+
+    look, box = Shown(recipe.look), (0, 0, 540, 360)
+    frame = view().screen(f"frame:{planned.ids[2]}", 1, box, look)
+    np.testing.assert_array_equal(view().screen("weave", 1, box, look), frame)
+    jobs.add_job(library.db, "register", scene_id=row["id"])
+    worker.wake()
+    assert done(library, 2)["state"] == "done"
+    early = view().screen("weave", 1, box, look).astype(int)
+    jobs.add_job(library.db, "weave", scene_id=row["id"])
+    worker.wake()
+    assert done(library, 3)["state"] == "done"
+    late = view().screen("weave", 1, box, look).astype(int)
+    assert np.abs(early - late).mean() < 2.0 < np.abs(frame.astype(int) - late).mean()
+    picture, seen = viewport(view(), "share", (100, 50, 600, 400), 300, look)
+    assert picture.shape[1] == 300 and seen[0] <= 100 and seen[0] + seen[2] >= 699
+    assert overview(view(), "weave", 200, recipe.look).shape[2] == 3
+    for what in ("frame:zzz", "nothing", "mask:zzz:y"):
+        if what != "mask:zzz:y":
+            with pytest.raises((KeyError, ValueError)):
+                view().screen(what, 0, (0, 0, 8, 8), look)
+    difference = view().screen(f"difference:{planned.ids[2]}:{planned.ids[2]}", 0, (0, 0, 64, 64), look)
+    assert (difference == 128).all()
+    bright = view().screen("weave", 0, (0, 0, 64, 64), Shown(recipe.look.model_copy(update={"exposure": 4.0}), clipping=True))
+    assert (bright == (200, 60, 20)).all(axis=2).any()
+
+
+def test_frames_get_names_and_newcomers_places() -> None:
+    files = [scene.File(Path(f"/x/{n}.dng"), n * 64, f"{n}.dng") for n in "abcde"]
+    assert [f.name for f in named(files)] == ["Near", "", "Mid", "", "Far"] and [f.name for f in named(files[:1])] == [""]
+    recipe = Recipe(frames=named([files[0], files[3]]))
+    assert [f.file[0] for f in joined(recipe, files, [files[1], files[2], files[4]]).frames] == ["a", "b", "c", "d", "e"]
+    assert [f.file[0] for f in joined(Recipe(frames=named(files[2:4])), files, files[:1]).frames] == ["a", "c", "d"]
+
+
