@@ -37,7 +37,7 @@ def protect(app: Flask) -> None:
     def policy(response: Response) -> Response:
         response.headers["Content-Security-Policy"] = POLICY
         response.headers["X-Content-Type-Options"] = "nosniff"
-        response.headers["Referrer-Policy"] = "no-referrer"
+        response.headers["Referrer-Policy"] = "same-origin"
         response.headers["Cross-Origin-Resource-Policy"] = "same-origin"
         if "Cache-Control" not in response.headers:
             response.headers["Cache-Control"] = "no-store"

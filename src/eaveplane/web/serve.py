@@ -29,6 +29,8 @@ def run(home: Path, port: int, open_page: bool, before: Callable[[Library], None
     listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     listener.bind(("127.0.0.1", port))
+    # from here on a browser waits instead of being refused
+    listener.listen(128)
     worker = Worker(library)
     if before:
         before(library)

@@ -1,0 +1,64 @@
+"""The real program in a process of its own, driven in headless Chromium."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, ConsoleMessage, Page, sync_playwright
+
+CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
+QUIET = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+
+
+class Server:
+    """`eaveplane serve` on a library; `address` is where it answers."""
+
+    def __init__(self, home: Path) -> None:
+        self.home = home
+        self.log = (home.parent / f"{home.name}.log").open("ab")
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "eaveplane.cli", "serve", "--home", str(home), "--port", "0", "--no-open"], stdout=subprocess.PIPE, stderr=self.log, text=True
+        )
+        assert self.process.stdout is not None
+        line = self.process.stdout.readline()
+        found = re.search(r"http://127\.0\.0\.1:\d+", line)
+        assert found, f"the server said {line!r}"
+        self.address = found[0]
+
+    def stop(self) -> None:
+        self.process.terminate()
+        self.process.wait(timeout=30)
+        self.log.close()
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        started = playwright.chromium.launch(executable_path=CHROMIUM, args=QUIET)
+        yield started
+        started.close()
+
+
+@pytest.fixture
+def page(browser: Browser) -> Iterator[Page]:
+    """A page of 1280×800 on which errors of scripts and policies fail the test."""
+    complaints: list[str] = []
+
+    def heard(message: ConsoleMessage) -> None:
+        if message.type == "error" and "status of 4" not in message.text:
+            complaints.append(message.text)
+
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    opened = context.new_page()
+    opened.set_default_timeout(45_000)
+    opened.on("console", heard)
+    opened.on("pageerror", lambda error: complaints.append(str(error)))
+    yield opened
+    context.close()
+    assert complaints == []

@@ -1,0 +1,71 @@
+"""How fast the page answers at 24 megapixels: measured and printed, not asserted."""
+
+from __future__ import annotations
+
+import statistics
+from pathlib import Path
+
+import cv2
+import numpy as np
+from playwright.sync_api import Page, expect
+
+from eaveplane.imaging.exif import Metadata
+from eaveplane.imaging.write import write_picture
+from tests.browser.conftest import Server
+from tests.browser.test_route import changed, mat, whole
+
+
+def _large_frames(folder: Path) -> None:
+    """Three frames of 6000×4000, each sharp in a third of the picture."""
+    folder.mkdir()
+    rng = np.random.default_rng(3)
+    small = cv2.resize(rng.random((500, 750, 3), np.float32), (6000, 4000), interpolation=cv2.INTER_CUBIC)
+    fine = cv2.resize(rng.random((2000, 3000, 3), np.float32), (6000, 4000), interpolation=cv2.INTER_LINEAR)
+    sharp = np.clip(0.25 + 0.3 * small + 0.25 * fine, 0, 1)
+    soft = cv2.GaussianBlur(sharp, (0, 0), 5)
+    for k in range(3):
+        frame = soft.copy()
+        rows = slice(4000 * (2 - k) // 3, 4000 * (3 - k) // 3)
+        frame[rows] = sharp[rows]
+        write_picture(folder / f"{k}.tif", (frame * 60000).astype(np.uint16), None, Metadata(focus_m=float(k + 1)))
+
+
+def test_speed_of_the_page_at_24_megapixels(page: Page, tmp_path: Path) -> None:
+    _large_frames(tmp_path / "card")
+    server = Server(tmp_path / "library")
+    try:
+        page.set_default_timeout(120_000)
+        page.goto(server.address)
+        page.fill("#folder", str(tmp_path / "card"))
+        page.get_by_role("button", name="Bring in").click()
+        page.locator(".scene-card").click()
+        whole(page)
+        page.get_by_role("button", name="Even out 3 frames").click()
+        page.get_by_role("button", name="Register 3 frames").click()
+        expect(page.locator(".fits tbody tr")).to_have_count(3, timeout=120_000)
+        page.get_by_role("button", name="Weave 3 frames").click()
+        page.click("#route a[aria-label^='Weave']")
+        expect(page.locator("#bench-main a.main")).to_have_text("On to Mend", timeout=120_000)
+
+        page.click("#route a[aria-label^='Even']")
+        whole(page)
+        sliders = []
+        for value in range(1, 13):
+            changed(page, lambda value=value: page.eval_on_selector("#c-exposure", f"e => {{ e.value = {value / 20}; e.dispatchEvent(new Event('input', {{ bubbles: true }})); }}"))
+            sliders.append(float(mat(page, "freshMs")))
+        page.click("#route a[aria-label^='Weave']")
+        page.keyboard.press("2")
+        page.keyboard.press("0")
+        page.get_by_role("button", name="Brush").click()
+        whole(page)
+        strokes = []
+        for i in range(6):
+            page.mouse.move(500 + 20 * i, 200 + 30 * i)
+            page.mouse.down()
+            page.mouse.move(600 + 20 * i, 230 + 30 * i, steps=5)
+            changed(page, page.mouse.up, "strokeMs")
+            strokes.append(float(mat(page, "strokeMs")))
+        print(f"24 MP: slider to screen {statistics.median(sliders):.0f} ms (worst {max(sliders):.0f}), stroke to weave {statistics.median(strokes):.0f} ms (worst {max(strokes):.0f})")
+        assert len(sliders) == 12 and len(strokes) == 6
+    finally:
+        server.stop()

@@ -1,0 +1,255 @@
+"""From an empty shelf to a file on disk, by hand, in a real browser."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import cv2
+import numpy as np
+import pytest
+import tifffile
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import Server
+from tests.conftest import Set
+from tests.test_cli import run
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    started = Server(tmp_path_factory.mktemp("browser") / "library")
+    yield started
+    started.stop()
+
+
+@pytest.fixture(scope="module")
+def card(server: Server, tripod: Set) -> Path:
+    folder = server.home.parent / "card"
+    folder.mkdir()
+    for path in tripod.paths:
+        shutil.copy(path, folder)
+    return folder
+
+
+def mat(page: Page, name: str) -> str:
+    return page.eval_on_selector(".mat", f"e => e.dataset.{name} || ''")
+
+
+def whole(page: Page) -> None:
+    """Wait until the tiles of what is asked for are all there."""
+    page.wait_for_function("() => { const m = document.querySelector('.mat'); return m.dataset.whole && m.querySelector('canvas'); }")
+
+
+def changed(page: Page, act, name: str = "fresh") -> None:  # type: ignore[no-untyped-def]
+    """Do something and wait until the picture has been renewed by it."""
+    before = mat(page, name)
+    act()
+    page.wait_for_function(f"b => (document.querySelector('.mat').dataset.{name} || '') !== b", arg=before)
+
+
+def pixels(page: Page) -> np.ndarray:
+    return cv2.imdecode(np.frombuffer(page.locator("#viewer").screenshot(), np.uint8), cv2.IMREAD_COLOR).astype(int)
+
+
+def to(page: Page, stage: str) -> None:
+    page.click(f"#route a[aria-label^='{stage}']")
+    expect(page.locator("#route a[aria-current=step]")).to_have_attribute("aria-label", __import__("re").compile(f"^{stage}"))
+
+
+def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, card: Path, tripod: Set, tmp_path: Path) -> None:
+    page.goto(server.address)
+    expect(page.get_by_text("The shelf is empty")).to_be_visible()
+    page.fill("#folder", "/not/there")
+    page.get_by_role("button", name="Bring in").click()
+    expect(page.get_by_text("not a folder that can be read")).to_be_visible()
+    page.goto(server.address)
+    page.fill("#folder", str(card))
+    page.get_by_role("button", name="Bring in").click()
+    page.locator(".scene-card").click()
+
+    # Gather: four frames, far on top; one is named, left out and brought back
+    whole(page)
+    expect(page.locator("#rail .frame")).to_have_count(4)
+    assert page.locator("#rail .frame b").all_inner_texts() == ["4 · Far", "3 · Mid", "2", "1 · Near"]
+    page.locator("#rail .face").nth(2).click()
+    page.fill("#frame-name", "Crust")
+    page.keyboard.press("Enter")
+    expect(page.locator("#rail .frame b").nth(2)).to_have_text("2 · Crust")
+    page.locator("#rail .face").nth(0).click()
+    page.keyboard.press("l")
+    expect(page.locator("#rail .frame.left-out")).to_have_count(1)
+    page.keyboard.press("l")
+    expect(page.locator("#rail .frame.left-out")).to_have_count(0)
+    page.keyboard.press("1")
+    expect(page.locator("#caption")).to_have_text("frame 1, Near")
+    page.keyboard.press("k")
+    expect(page.locator("#caption")).to_have_text("frame 2, Crust")
+
+    # Even out: the screen follows the slider; undo takes it back
+    page.get_by_role("button", name="Even out 4 frames").click()
+    exposure = page.locator("#c-exposure")
+    dark = pixels(page)
+    changed(page, lambda: exposure.fill("1.5"))
+    expect(page.get_by_role("button", name="Undo")).to_have_attribute("title", "Undo: Exposure +1.5 EV")
+    page.wait_for_function("() => document.querySelector('.mat').dataset.whole.length")
+    assert pixels(page).mean() > dark.mean() + 15
+    changed(page, lambda: page.keyboard.press("Control+z"))
+    expect(exposure).to_have_js_property("value", "0")
+    expect(page.locator("#histogram")).to_have_js_property("complete", True)
+
+    # Register, Weave: jobs run, the page tells when they are done
+    page.get_by_role("button", name="Register 4 frames").click()
+    expect(page.locator(".fits tbody tr")).to_have_count(4, timeout=60_000)
+    page.get_by_role("button", name="Weave 4 frames").click()
+    expect(page.get_by_role("button", name="On to Mend")).to_be_visible(timeout=60_000) if page.get_by_role("button", name="On to Mend").count() else None
+    to(page, "Weave")
+    expect(page.locator("#bench-main a.main")).to_have_text("On to Mend", timeout=60_000)
+    expect(page.locator("#caption")).to_have_text("weave")
+    page.keyboard.press("o")
+    expect(page.locator("#caption")).to_have_text("share map: which frame gives what")
+    page.keyboard.press("0")
+
+    # paint frame 1 in where the horizon is: it blurs, and undo brings it back
+    page.keyboard.press("1")
+    page.keyboard.press("0")
+    whole(page)
+    page.get_by_role("button", name="Brush").click()
+    box = page.locator("#viewer").bounding_box()
+    assert box
+    x, y = box["x"] + box["width"] * 0.55, box["y"] + box["height"] * 0.3
+    calm = pixels(page)
+    page.mouse.move(x - 60, y)
+    page.mouse.down()
+    page.mouse.move(x + 60, y + 5, steps=8)
+    changed(page, page.mouse.up, "strokeMs")
+    expect(page.get_by_text("1 stroke", exact=True)).to_be_visible()
+    print(f"stroke to weave: {mat(page, 'strokeMs')} ms")
+    page.mouse.move(5, 5)
+    painted = pixels(page)
+    spot = np.s_[int(y - box["y"]) - 12 : int(y - box["y"]) + 12, int(x - box["x"]) - 40 : int(x - box["x"]) + 40]
+    assert np.abs(painted - calm)[spot].mean() > 1.5
+    changed(page, lambda: page.keyboard.press("Control+z"))
+    expect(page.get_by_text("0 strokes", exact=True)).to_be_visible()
+    changed(page, lambda: page.keyboard.press("Control+Shift+z"))
+    changed(page, lambda: page.keyboard.press("Control+z"))
+
+    # Mend: draw from frame 3
+    page.locator("#bench-main a.main").click()
+    page.keyboard.press("3")
+    page.keyboard.press("0")
+    page.get_by_role("button", name="Brush").click()
+    page.mouse.move(x - 100, y + 120)
+    page.mouse.down()
+    page.mouse.move(x - 40, y + 150, steps=5)
+    changed(page, page.mouse.up, "strokeMs")
+    expect(page.get_by_text("1 stroke", exact=True)).to_be_visible()
+
+    # Finish: crop at a ratio, straighten, sharpen
+    page.locator("#bench-main a.main").click()
+    page.select_option("#ratio", "16:9")
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Cropped at 16:9")
+    page.locator("#c-straighten").fill("1")
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Straighten 1 °")
+    corner = page.locator(".handle[data-edge=se]").bounding_box()
+    assert corner
+    page.mouse.move(corner["x"] + 5, corner["y"] + 5)
+    page.mouse.down()
+    page.mouse.move(corner["x"] - 60, corner["y"] - 30, steps=4)
+    page.mouse.up()
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Cropped at 16:9")
+
+    # Deliver: the file is beside the originals, and headless makes the same one of its recipe
+    page.locator("#bench-main a.main").click()
+    page.get_by_role("button", name="Write the picture").click()
+    link = page.locator(".delivered a")
+    expect(link).to_have_count(1, timeout=60_000)
+    with page.expect_download() as download:
+        link.click()
+    (out,) = card.glob("Scene 1*.tif")
+    assert download.value.suggested_filename == out.name and Path(download.value.path()).read_bytes() == out.read_bytes()
+    picture = tifffile.imread(out)
+    assert picture.dtype == np.uint16 and picture.shape[1] / picture.shape[0] == pytest.approx(16 / 9, abs=0.01)
+    recipe = json.loads(out.with_suffix(".recipe.json").read_text())
+    assert [s["action"] for s in recipe["strokes"]] == ["draw"] and recipe["finish"]["straighten"] == 1
+    done = run("stack", *[card / p.name for p in tripod.paths], "--out", tmp_path / "o.tif", "--recipe", out.with_suffix(".recipe.json"))
+    assert done.exit_code == 0
+    np.testing.assert_array_equal(tifffile.imread(tmp_path / "o.tif"), picture)
+
+
+def test_the_picture_is_handled_by_keys(page: Page, server: Server, card: Path) -> None:
+    page.goto(f"{server.address}/scene/1/register")
+    whole(page)
+    page.mouse.move(640, 300)
+    page.keyboard.press("h")
+    expect(page.locator("#zoom")).to_have_text("1:1")
+    page.keyboard.press("h")
+    expect(page.locator("#zoom")).to_have_text("2.0:1")
+    page.keyboard.press("f")
+    expect(page.locator("#zoom")).to_have_text(__import__("re").compile(r"^1:\d"))
+    page.keyboard.press("m")
+    expect(page.locator("#picture")).to_have_attribute("data-mat", "1")
+    page.keyboard.press("c")
+    expect(page.locator(".wipe")).to_have_count(1)
+    page.keyboard.press("c")
+    expect(page.locator(".wipe")).to_have_count(0)
+    page.keyboard.press("v")
+    expect(page.locator("[data-do=before]")).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("v")
+    page.click("[data-view=difference] >> nth=0")
+    expect(page.locator("#caption")).to_contain_text("difference of frame")
+    page.keyboard.press("b")
+    expect(page.locator("#bench [data-do=blink]")).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("b")
+    page.keyboard.press("?")
+    expect(page.locator("#keys")).to_be_visible()
+    page.keyboard.press("Escape")
+    page.click("[data-do=theme]")
+    expect(page.locator("html")).to_have_attribute("data-bs-theme", "dark")
+    page.reload()
+    expect(page.locator("html")).to_have_attribute("data-bs-theme", "dark")
+    page.click("[data-do=theme]")
+
+
+@pytest.mark.parametrize("width", [1024, 1280, 1920])
+def test_nothing_is_cut_off_at_any_width(page: Page, server: Server, card: Path, width: int) -> None:
+    page.set_viewport_size({"width": width, "height": 800})
+    for stage in ("gather", "even", "register", "weave", "mend", "finish", "deliver"):
+        page.goto(f"{server.address}/scene/1/{stage}")
+        expect(page.locator("#bench-main .main")).to_be_visible()
+        beyond = page.evaluate(
+            """() => [...document.querySelectorAll('.head > *, #bench .column, #bench input, #bench button, #bench-main')]
+                .filter(e => { const b = e.getBoundingClientRect(); return b.width && (b.right > innerWidth + 1 || b.bottom > innerHeight + 1); })
+                .map(e => e.id || e.className || e.tagName)"""
+        )
+        assert beyond == [], f"{stage} at {width}"
+
+
+def test_two_tabs_see_each_other_s_decisions(page: Page, server: Server, card: Path) -> None:
+    page.goto(f"{server.address}/scene/1/even")
+    other = page.context.new_page()
+    other.goto(f"{server.address}/scene/1/even")
+    whole(page)
+    other.locator("#c-contrast").fill("33")
+    expect(other.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
+    page.locator("#c-shadows").fill("21")
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Shadows +21 %")
+    page.reload()
+    expect(page.locator("#c-contrast")).to_have_js_property("value", "33")
+    expect(page.locator("#c-shadows")).to_have_js_property("value", "21")
+    for _ in range(2):
+        changed(page, lambda: page.keyboard.press("Control+z"))
+    other.close()
+
+
+def test_files_are_sent_and_bad_ones_told(page: Page, server: Server, tripod: Set, tmp_path: Path) -> None:
+    (tmp_path / "broken.tif").write_text("no picture at all")
+    page.goto(server.address)
+    page.set_input_files("#files", [*tripod.paths[:2], tmp_path / "broken.tif"])
+    page.locator("#upload button").click()
+    card = page.locator(".outing", has_text="Sent").locator(".scene-card")
+    expect(card).to_have_count(1, timeout=60_000)
+    card.click()
+    expect(page.locator("#notebook")).to_contain_text("broken.tif: is not a picture")
