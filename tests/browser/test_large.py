@@ -68,4 +68,5 @@ def test_speed_of_the_page_at_24_megapixels(page: Page, tmp_path: Path) -> None:
         print(f"24 MP: slider to screen {statistics.median(sliders):.0f} ms (worst {max(sliders):.0f}), stroke to weave {statistics.median(strokes):.0f} ms (worst {max(strokes):.0f})")
         assert len(sliders) == 12 and len(strokes) == 6
     finally:
+        page.goto("about:blank")
         server.stop()

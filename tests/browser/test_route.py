@@ -51,7 +51,7 @@ def changed(page: Page, act, name: str = "fresh") -> None:  # type: ignore[no-un
 
 
 def pixels(page: Page) -> np.ndarray:
-    return cv2.imdecode(np.frombuffer(page.locator("#viewer").screenshot(), np.uint8), cv2.IMREAD_COLOR).astype(int)
+    return cv2.imdecode(np.frombuffer(page.locator("#viewer").screenshot(caret="initial"), np.uint8), cv2.IMREAD_COLOR).astype(int)
 
 
 def to(page: Page, stage: str) -> None:

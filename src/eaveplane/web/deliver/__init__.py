@@ -63,7 +63,7 @@ def set_value(number: int) -> str:
 
 
 @blueprint.post("/go")
-def go(number: int) -> str:
+def go(number: int) -> Response:
     return queued(number, "deliver", "deliver", recipe=opened(number).recipe.to_json())
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from flask import Blueprint
+from flask import Blueprint, Response
 
 from ...core.even.look import NEUTRAL, RAW_LOOK, Look
 from ...core.parameter import controls
@@ -65,6 +65,6 @@ def drift(number: int) -> str:
 
 
 @blueprint.post("/go")
-def go(number: int) -> str:
+def go(number: int) -> Response:
     """On to Register, which starts."""
     return queued(number, "register", "register")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from flask import Blueprint
+from flask import Blueprint, Response
 
 from ..scene import decided, posted, queued, stage_page
 from ..scene.opened import Opened, opened, stage
@@ -68,7 +68,7 @@ def canvas(number: int) -> str:
 
 
 @blueprint.post("/go")
-def go(number: int) -> str:
+def go(number: int) -> Response:
     """Register, or on to Weave where that is done."""
     if opened(number).registered:
         return queued(number, "weave", "weave")

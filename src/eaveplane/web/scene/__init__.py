@@ -7,7 +7,7 @@ from typing import Any
 
 import cv2
 import numpy as np
-from flask import Blueprint, Response, abort, render_template, request
+from flask import Blueprint, Response, abort, render_template, request, url_for
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
@@ -56,13 +56,13 @@ def decided(number: int, slug: str, what: str, change: Callable[[Recipe], Recipe
     return pieces(opened(number), slug, bench)
 
 
-def queued(number: int, slug: str, kind: str, **arguments: Any) -> str:
-    """Start a job for a scene and answer with the page's pieces."""
+def queued(number: int, slug: str, kind: str, **arguments: Any) -> Response:
+    """Start a job for a scene and answer with the page's pieces, on the stage where its result will be seen."""
     scene = opened(number)
     job = jobs.add_job(desk().db, kind, scene_id=number, **arguments)
     jobs.note_size(desk().db, job, scene.megapixels)
     desk().worker.wake()
-    return pieces(opened(number), slug, bench=True, head=True)
+    return Response(pieces(opened(number), slug, bench=True, head=True), headers={"HX-Push-Url": url_for(f"{slug}.page", number=number)})
 
 
 def posted(name: str) -> str:

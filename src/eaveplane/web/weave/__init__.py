@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from flask import Blueprint
+from flask import Blueprint, Response
 from pydantic import ValidationError
 
 from ...core.parameter import controls
@@ -93,5 +93,5 @@ def clear(number: int) -> str:
 
 
 @blueprint.post("/go")
-def go(number: int) -> str:
+def go(number: int) -> Response:
     return queued(number, "weave", "weave")

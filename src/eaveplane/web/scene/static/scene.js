@@ -88,6 +88,17 @@ function arrived() {
   rulers.dress();
 }
 
+// an answer that was asked for on another stage comes too late to be shown: the page asks anew
+document.body.addEventListener("htmx:beforeSwap", (event) => {
+  const { path, verb } = event.detail.requestConfig;
+  const of = event.detail.xhr.responseText.match(/id="state"[^>]*data-stage="(\w+)"/)?.[1];
+  const moves = path.endsWith("/go") || (verb === "get" && !path.includes("/pieces/"));
+  if (of && of !== document.getElementById("state").dataset.stage && !moves) {
+    event.detail.shouldSwap = false;
+    refresh();
+  }
+});
+
 let waiting = 0;
 document.body.addEventListener("htmx:oobAfterSwap", () => {
   cancelAnimationFrame(waiting);
