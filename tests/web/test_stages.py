@@ -209,3 +209,18 @@ def test_the_queue_tells_and_cancels(page: Page) -> None:
     assert "Waits" in page.get("/queue/head").text and "waits" in page.get("/queue/list").text
     assert "Nothing is being computed" in page.post(f"/queue/{job}/cancel").text
     assert page.post("/queue/9999/cancel").status_code == 404
+
+
+def test_a_cleared_cache_is_filled_again(page: Page) -> None:
+    worker = page.client.application.extensions["eaveplane"].worker
+    assert worker._stopping.is_set()
+    import shutil
+
+    for entry in page.library.cache.root.glob("decode-*"):
+        shutil.rmtree(entry)
+    page.client.application.extensions["eaveplane"].kept._items.clear()
+    assert "Frames are being read" in page.get(page.at("/gather")).text
+    row = jobs.latest_of_outing(page.library.db, 1)
+    assert row is not None and row["state"] == "queued" and row["kind"] == "bring_in"
+    page.get(page.at("/even"))
+    assert len([j for j in jobs.open_jobs(page.library.db) if j["kind"] == "bring_in"]) == 1

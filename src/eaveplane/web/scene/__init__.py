@@ -32,10 +32,20 @@ FOREVER = "private, max-age=31536000, immutable"
 def stage_page(number: int, slug: str) -> str:
     """A stage as a whole page, or its pieces where the page is there already."""
     scene = opened(number)
+    _read_missing(scene)
     if request.headers.get("HX-Request"):
         return pieces(scene, slug, bench=True)
     back, on = scenes.steps_left(desk().db, number)
     return render_template("scene/page.html", scene=scene, current=slug, back=back, on=on, **STAGES[slug].bench(scene))
+
+
+def _read_missing(scene: Opened) -> None:
+    """Frames whose pixels are not in the cache, as after an update or when it was cleared, are read again."""
+    missing = [f for f in scene.recipe.kept() if f.id in scene.files and f.id not in scene.keys]
+    job = jobs.latest_of_outing(desk().db, scene.row["outing_id"])
+    if any(scene.files[f.id].path.exists() for f in missing) and (job is None or job["state"] not in ("queued", "running")):
+        jobs.add_job(desk().db, "bring_in", outing_id=scene.row["outing_id"], folder=scene.row["folder"])
+        desk().worker.wake()
 
 
 def pieces(scene: Opened, slug: str, bench: bool = False, head: bool = False) -> str:
