@@ -43,6 +43,15 @@ class Progress:
         self.last = what
 
 
+def _peak_bytes() -> int:
+    """The most memory that this process held; getrusage would count what its parent held when it was started."""
+    try:
+        line = next(line for line in Path("/proc/self/status").read_text().splitlines() if line.startswith("VmHWM"))
+        return int(line.split()[1]) * 1024
+    except (OSError, StopIteration):
+        return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+
+
 def _stop(message: str, code: int) -> None:
     click.echo(message, err=True)
     sys.exit(code)
@@ -126,7 +135,7 @@ def stack(
             _stop(f"{error} stands there already. Choose another name, or replace it with --force.", WRONG_CALL)
     used, facts, warned = result
     facts["seconds"]["total"] = time.monotonic() - started
-    facts["peak_bytes"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+    facts["peak_bytes"] = _peak_bytes()
     if save_recipe:
         put_in_place(save_recipe, writes(used.to_json()), force)
     if report:

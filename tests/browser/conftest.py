@@ -17,13 +17,13 @@ QUIET = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "-
 
 
 class Server:
-    """`eaveplane serve` on a library; `address` is where it answers."""
+    """`eaveplane serve`, or `demo`, on a folder; `address` is where it answers."""
 
-    def __init__(self, home: Path) -> None:
+    def __init__(self, home: Path, command: str = "serve") -> None:
         self.home = home
         self.log = (home.parent / f"{home.name}.log").open("ab")
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "eaveplane.cli", "serve", "--home", str(home), "--port", "0", "--no-open"], stdout=subprocess.PIPE, stderr=self.log, text=True
+            [sys.executable, "-m", "eaveplane.cli", command, "--home", str(home), "--port", "0", "--no-open"], stdout=subprocess.PIPE, stderr=self.log, text=True
         )
         assert self.process.stdout is not None
         line = self.process.stdout.readline()
@@ -51,7 +51,8 @@ def page(browser: Browser) -> Iterator[Page]:
     complaints: list[str] = []
 
     def heard(message: ConsoleMessage) -> None:
-        if message.type == "error" and "status of 4" not in message.text:
+        # answers of 4xx and a server that a test has ended are no complaints of scripts
+        if message.type == "error" and not message.text.startswith(("Failed to load resource", "Tile %s failed")):
             complaints.append(message.text)
 
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)

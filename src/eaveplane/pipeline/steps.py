@@ -252,7 +252,7 @@ def laid_frames(frames: list[Decoded], names: list[str], laid: Registered, even_
 
 
 def weave_key(frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, full_only: bool) -> str:
-    return key_of("weave", 2, frames, registered, labelled, weaving.model_dump(), even_out, full_only)
+    return key_of("weave", 3, frames, registered, labelled, weaving.model_dump(), even_out, full_only)
 
 
 def weave(root: str, frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, full_only: bool, ticket: str) -> str:

@@ -27,7 +27,7 @@ from .strokes import Stroke, draw_stroke
 MARGIN = 48
 """Pixels around a box that can have a part in it: the reach of the bands and of the energy's window."""
 LEAST_GATE = 0.1
-QUIET = 10.0
+QUIET = 2.0
 """Fine energy in multiples of the noise's below which frames are averaged rather than chosen from."""
 DOUBT = 0.3
 """Cost difference at which a frame is e times less likely than the best, in the labels' costs for one direction."""

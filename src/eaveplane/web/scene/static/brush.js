@@ -96,7 +96,7 @@ export class Brush {
     const { page } = this;
     if (!page.picture.viewer || !page.chosen) return;
     const key = [page.picture.source(`frame:${page.chosen}`).key, ...page.picture.inView()].join();
-    if (key === this.pieceKey) return;
+    if (key === this.pieceKey) { this.draw(); return; }
     this.pieceKey = key;
     const piece = await page.picture.fetch(`frame:${page.chosen}`).catch(() => null);
     if (piece) { this.piece = piece; this.pieceOf = page.chosen; this.draw(); }

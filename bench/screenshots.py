@@ -1,0 +1,99 @@
+"""Walks the demo from the empty library to the delivered file and keeps a picture of each main view.
+
+Usage: screenshots.py ADDRESS FOLDER, with `eaveplane demo` running on a fresh library at ADDRESS.
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from playwright.sync_api import Page, expect, sync_playwright
+
+
+def settle(page: Page) -> None:
+    page.wait_for_load_state("networkidle")
+    page.wait_for_function("() => !document.querySelector('.mat') || document.querySelector('.mat').dataset.whole")
+    page.wait_for_timeout(900)
+
+
+def walk(page: Page, address: str, folder: Path) -> None:
+    def keep(name: str) -> None:
+        settle(page)
+        page.screenshot(path=folder / f"{name}.png", caret="initial")
+
+    def stroke(points: list[tuple[float, float]]) -> None:
+        page.mouse.move(*points[0])
+        page.mouse.down()
+        for point in points[1:]:
+            page.mouse.move(*point, steps=6)
+        page.mouse.up()
+
+    page.goto(address)
+    page.locator(".scene-card").click()
+    keep("gather")
+    page.get_by_role("button", name="Even out 5 frames").click()
+    page.get_by_role("button", name="Register 5 frames").click()
+    expect(page.locator(".fits tbody tr")).to_have_count(5)
+    page.keyboard.press("4")
+    page.click("#bench [data-view=difference]")
+    keep("register")
+    page.get_by_role("button", name="Weave 5 frames").click()
+    page.click("#route a[aria-label^=Weave]")
+    expect(page.locator("#bench-main a.main")).to_have_text("On to Mend")
+    page.click("#route a[aria-label^=Even]")
+    page.locator("#c-exposure").fill("0.25")
+    page.locator("#c-highlights").fill("-20")
+    keep("even")
+    page.click("#route a[aria-label^=Weave]")
+    page.keyboard.press("2")
+    page.keyboard.press("0")
+    keep("weave")
+    page.keyboard.press("o")
+    keep("share-map")
+    page.keyboard.press("0")
+    page.locator("#bench-main a.main").click()
+    page.keyboard.press("2")
+    page.keyboard.press("0")
+    page.mouse.move(350, 330)
+    page.keyboard.press("h")
+    settle(page)
+    page.get_by_role("button", name="Brush").click()
+    page.wait_for_timeout(800)
+    stroke([(470, 170), (480, 300), (470, 420)])
+    expect(page.get_by_text("1 stroke", exact=True)).to_be_visible()
+    page.mouse.move(560, 300)
+    keep("mend")
+    page.keyboard.press("f")
+    page.locator("#bench-main a.main").click()
+    page.select_option("#ratio", "16:9")
+    page.locator("#c-sharpen").fill("60")
+    keep("finish")
+    page.locator("#bench-main a.main").click()
+    page.get_by_role("button", name="Write the picture").click()
+    expect(page.locator(".delivered a")).to_have_count(1)
+    keep("deliver")
+    page.goto(address)
+    keep("shelf")
+    page.goto(f"{address}/queue/")
+    keep("queue")
+    page.goto(f"{address}/scene/1/weave")
+    page.click("[data-do=theme]")
+    page.keyboard.press("c")
+    keep("dusk")
+
+
+def main() -> None:
+    address, folder = sys.argv[1].rstrip("/"), Path(sys.argv[2])
+    folder.mkdir(parents=True, exist_ok=True)
+    expect.set_options(timeout=90_000)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"])
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.set_default_timeout(90_000)
+        walk(page, address, folder)
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,145 @@
+"""The demo from nothing, and the finer handling of the page on it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import Server
+from tests.browser.test_route import changed, pixels, whole
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    begin = time.monotonic()
+    started = Server(tmp_path_factory.mktemp("demo") / "demo", "demo")
+    print(f"demo: first start, frames shot, page up after {time.monotonic() - begin:.0f} s")
+    yield started
+    started.stop()
+
+
+def frames(page: Page) -> list[str]:
+    return page.locator("#rail .frame b").all_inner_texts()
+
+
+def test_the_demo_stands_on_its_shelf_and_starts_again_at_once(page: Page, demo: Server) -> None:
+    page.goto(demo.address)
+    expect(page.get_by_text("Salt pan at dawn")).to_be_visible()
+    page.locator(".scene-card").click(timeout=60_000)
+    whole(page)
+    assert frames(page) == ["5 · Far", "4", "3 · Mid", "2", "1 · Near"]
+    assert len(list((demo.home / "card" / "101SALTPAN").glob("*.dng"))) == 5
+    demo.stop()
+    begin = time.monotonic()
+    again = Server(demo.home, "demo")
+    demo.process, demo.log, demo.address = again.process, again.log, again.address
+    print(f"demo: second start, page up after {time.monotonic() - begin:.1f} s")
+    page.goto(f"{demo.address}/scene/1/gather")
+    expect(page.locator("#rail .frame")).to_have_count(5)
+
+
+def test_frames_are_dragged_on_the_rail(page: Page, demo: Server) -> None:
+    page.goto(f"{demo.address}/scene/1/gather")
+    whole(page)
+    first, third = (page.locator("#rail .frame").nth(i).bounding_box() for i in (0, 2))
+    assert first and third
+    page.mouse.move(first["x"] + 60, first["y"] + 30)
+    page.mouse.down()
+    page.mouse.move(third["x"] + 60, third["y"] + 20, steps=6)
+    page.mouse.move(third["x"] + 60, third["y"] + 30)
+    page.mouse.up()
+    expect(page.locator("#rail .frame b").first).to_have_text("5")
+    assert [name.split(" · ")[-1] for name in frames(page)] == ["5", "Mid", "Far", "2", "Near"]
+    page.get_by_role("button", name="Order near to far").click()
+    expect(page.locator("#rail .frame b").first).to_have_text("5 · Far")
+
+
+def test_numbers_are_typed_reset_and_refused(page: Page, demo: Server) -> None:
+    page.goto(f"{demo.address}/scene/1/even")
+    whole(page)
+    undo = page.locator("#history [data-do=undo]")
+    ruler = page.locator(".ruler[data-name=highlights]")
+    ruler.locator("[type=number]").fill("-40")
+    page.keyboard.press("Enter")
+    expect(undo).to_have_attribute("title", "Undo: Highlights -40 %")
+    expect(ruler).to_have_class("ruler changed")
+    ruler.locator("[type=number]").fill("900")
+    page.keyboard.press("Tab")
+    expect(ruler.locator("[type=number]")).to_have_value("100")
+    ruler.locator("[type=range]").focus()
+    page.keyboard.press("ArrowLeft")
+    expect(undo).to_have_attribute("title", "Undo: Highlights +99 %")
+    page.keyboard.press("Delete")
+    expect(ruler.locator("[type=number]")).to_have_value("0")
+    ruler.locator("[type=number]").fill("12")
+    page.keyboard.press("Tab")
+    expect(undo).to_have_attribute("title", "Undo: Highlights +12 %")
+    page.get_by_role("button", name="Tone", exact=True).click()
+    expect(undo).to_have_attribute("title", "Undo: Tone reset")
+
+
+def test_lost_tones_are_hatched_and_before_is_before(page: Page, demo: Server) -> None:
+    page.goto(f"{demo.address}/scene/1/even")
+    whole(page)
+    page.locator("#c-exposure").fill("3")
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Exposure +3 EV")
+    changed(page, lambda: page.keyboard.press("o"))
+    page.wait_for_function("() => document.querySelector('.mat').dataset.whole.includes('clipping')")
+    rust = np.abs(pixels(page) - np.array([20, 60, 200])).max(axis=2) < 60
+    assert rust.mean() > 0.02
+    changed(page, lambda: page.keyboard.press("v"))
+    page.wait_for_function("() => document.querySelector('.mat').dataset.whole.includes('before')")
+    expect(page.locator("#caption")).to_contain_text("before the look")
+    assert (np.abs(pixels(page) - np.array([20, 60, 200])).max(axis=2) < 60).mean() < 0.01
+    page.keyboard.press("o")
+    page.keyboard.press("v")
+    page.keyboard.press("Control+z")
+
+
+def test_the_chosen_frame_is_seen_through_the_brush(page: Page, demo: Server) -> None:
+    page.goto(f"{demo.address}/scene/1/even")
+    page.get_by_role("button", name="Register 5 frames").click()
+    expect(page.locator(".fits tbody tr")).to_have_count(5, timeout=90_000)
+    assert page.url.endswith("/register")
+    page.click("#route a[aria-label^='Mend']")
+    page.keyboard.press("1")
+    page.keyboard.press("0")
+    whole(page)
+    page.mouse.move(640, 230)
+    looked = "() => { const c = document.getElementById('brush'); return c.getContext('2d').getImageData(0, 0, c.width, c.height).data.filter((v, i) => i % 4 === 3 && v > 200).length; }"
+    empty = page.evaluate(looked)
+    page.keyboard.down("s")
+    page.wait_for_function(f"n => ({looked})() > n + 300", arg=empty)
+    page.keyboard.up("s")
+    page.wait_for_function(f"() => ({looked})() === 0")
+    page.keyboard.press(".")
+    page.keyboard.press(";")
+    expect(page.locator("#b-softness")).to_have_js_property("value", "80")
+    page.keyboard.press("c")
+    grip = page.locator(".wipe .grip").bounding_box()
+    assert grip
+    page.mouse.move(grip["x"] + 7, grip["y"] + 20)
+    page.mouse.down()
+    page.mouse.move(grip["x"] - 150, grip["y"] + 20, steps=4)
+    page.mouse.up()
+    moved = page.locator(".wipe .grip").bounding_box()
+    assert moved and moved["x"] < grip["x"] - 120
+
+
+def test_a_server_that_is_gone_is_told_and_what_was_decided_is_there_again(page: Page, demo: Server) -> None:
+    page.goto(f"{demo.address}/scene/1/even")
+    whole(page)
+    page.locator("#c-saturation").fill("31")
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Saturation +31 %")
+    demo.process.kill()
+    demo.process.wait()
+    page.locator("#c-saturation").fill("5")
+    expect(page.locator("#told")).to_contain_text("does not answer")
+    again = Server(demo.home, "demo")
+    demo.process, demo.log, demo.address = again.process, again.log, again.address
+    page.goto(f"{demo.address}/scene/1/even")
+    expect(page.locator("#c-saturation")).to_have_js_property("value", "31")
