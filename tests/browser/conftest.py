@@ -52,7 +52,7 @@ def page(browser: Browser) -> Iterator[Page]:
 
     def heard(message: ConsoleMessage) -> None:
         # answers of 4xx and a server that a test has ended are no complaints of scripts
-        if message.type == "error" and not message.text.startswith(("Failed to load resource", "Tile %s failed")):
+        if message.type == "error" and not message.text.startswith(("Failed to load resource", "Tile %s failed", "htmx:")):
             complaints.append(message.text)
 
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
