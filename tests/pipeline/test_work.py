@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import signal
 import subprocess
@@ -218,6 +219,18 @@ def test_a_cache_entry_is_whole_or_not_there(tmp_path: Path) -> None:
     (tmp_path / f".{key}.abc").mkdir()
     cache.sweep()
     assert [p.name for p in tmp_path.iterdir()] == [key]
+
+
+def test_the_cache_gives_up_what_was_asked_for_longest_ago(tmp_path: Path) -> None:
+    cache = Cache(tmp_path)
+    keys = [key_of("step", 1, i) for i in range(4)]
+    for age, key in enumerate(keys):
+        cache.make(key, lambda folder: (folder / "x").write_bytes(b"1" * 100_000) and None)
+        os.utime(cache.path(key), (1000 + age, 1000 + age))
+    cache.make(keys[0], lambda folder: None)
+    assert cache.trim(250_000) == 2
+    assert [cache.has(key) for key in keys] == [True, False, False, True]
+    assert cache.trim(cache.room()) == 0 and cache.room() >= 4 << 30
 
 
 def test_tickets_tell_and_call_off(tmp_path: Path) -> None:

@@ -18,6 +18,9 @@ def key_of(step: str, version: int, *inputs: Any) -> str:
     return f"{step}-{hashlib.sha256(text.encode()).hexdigest()[:32]}"
 
 
+LEAST_ROOM = 4 << 30
+
+
 class Cache:
     """A folder of results, each a folder that is either whole or not there."""
 
@@ -38,6 +41,7 @@ class Cache:
     def make(self, key: str, build: Callable[[Path], None]) -> str:
         """Make a result unless it is there: `build` fills a folder beside its place, which is then moved there."""
         if self.has(key):
+            os.utime(self.path(key))
             return key
         self.root.mkdir(parents=True, exist_ok=True)
         work = self.root / f".{key}.{uuid.uuid4().hex[:8]}"
@@ -52,6 +56,26 @@ class Cache:
         finally:
             shutil.rmtree(work, ignore_errors=True)
         return key
+
+    def trim(self, most_bytes: int) -> int:
+        """Remove the results that were not asked for longest until the rest fits; how many. All can be made again."""
+        sizes = [(entry.stat().st_mtime, sum(f.stat().st_blocks * 512 for f in entry.rglob("*") if f.is_file()), entry) for entry in self.root.glob("*-*")]
+        total, removed = sum(size for _, size, _ in sizes), 0
+        for _, size, entry in sorted(sizes):
+            if total <= most_bytes:
+                break
+            # out of sight first, so that nobody finds half of it
+            gone = self.root / f".{entry.name}.gone"
+            entry.rename(gone)
+            shutil.rmtree(gone, ignore_errors=True)
+            total, removed = total - size, removed + 1
+        return removed
+
+    def room(self) -> int:
+        """Bytes that results may take: half of what the disk has left for them, and never less than is needed to work."""
+        self.root.mkdir(parents=True, exist_ok=True)
+        used = sum(f.stat().st_blocks * 512 for f in self.root.rglob("*") if f.is_file())
+        return max(LEAST_ROOM, (shutil.disk_usage(self.root).free + used) // 2)
 
     def sweep(self) -> None:
         """Remove what a killed process left half made."""

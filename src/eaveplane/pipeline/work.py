@@ -110,6 +110,7 @@ class Worker:
         try:
             message = kinds[row["kind"]](row, runner)
             jobs.end(self.db, number, "done", message)
+            self.library.cache.trim(self.library.cache.room())
         except Cancelled:
             if jobs.is_cancelled(self.db, number):
                 jobs.end(self.db, number, "cancelled", "Cancelled. What was done so far is kept.")
