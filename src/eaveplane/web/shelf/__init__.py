@@ -27,13 +27,17 @@ def page() -> str:
 
 @blueprint.get("/shelf/outings")
 def listing() -> str:
-    return render_template("shelf/outings.html", outings=_outings())
+    """The outings of the shelf, or the one of an outing's own page."""
+    only = request.args.get("only", type=int)
+    return render_template("shelf/outings.html", outings=_outings(only), only=only)
 
 
-def _outings() -> list[dict[str, Any]]:
+def _outings(only: int | None = None) -> list[dict[str, Any]]:
     db, library = desk().db, desk().library
     found = []
     for row in outings.outings(db):
+        if only not in (None, row["id"]):
+            continue
         there = [opened(s["id"]) for s in scenes.scenes_of(db, row["id"])]
         files = outings.files_of(db, row["id"])
         job = jobs.latest_of_outing(db, row["id"])
@@ -46,8 +50,8 @@ def outing(number: int) -> str:
     row = outings.outing(desk().db, number)
     if row is None:
         abort(404)
-    entry = next(o for o in _outings() if o["row"]["id"] == number)
-    return render_template("shelf/outing.html", outing=entry, files=outings.files_of(desk().db, number))
+    (entry,) = _outings(number)
+    return render_template("shelf/outing.html", outing=entry, only=number, files=outings.files_of(desk().db, number))
 
 
 @blueprint.get("/shelf/folders")
