@@ -74,7 +74,7 @@ def main() -> None:
 @main.command()
 @click.argument("frames", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FRAME...")
 @click.option("--out", type=click.Path(path_type=Path), required=True, help="Where the picture goes: .tif (16 bits), .png (16 bits) or .jpg.")
-@click.option("--report", type=click.Path(path_type=Path), help="Write what was done and found as JSON.")
+@click.option("--report", type=click.Path(path_type=Path), help="Write what was done as JSON. Its list of flaws is empty: they are not looked for yet.")
 @click.option("--develop", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help="auto: the look of --recipe, else a default for raw files. none: colours as they came.")
 @click.option("--canvas", type=click.Choice(["common", "reference"]), default=None, help="common (default): the area all frames cover, at their aspect ratio. reference: the reference frame's grid.")
 @click.option("--reference", default="auto", show_default=True, help="auto, or the number of a frame, counted from 0 in the order given.")
