@@ -154,7 +154,8 @@ def _stack(
     for path in frames:
         if not path.is_file():
             raise PictureError(path, "is not there.", "Check the name.")
-        file = scene.File(path, hash_file(path), str(path))
+    for path, sha256 in zip(frames, runner.executor.map(hash_file, frames), strict=True):
+        file = scene.File(path, sha256, str(path))
         if all(file.sha256 != f.sha256 for f in files):
             files.append(file)
     analysed = scene.analyse(cache, files, runner, (0.0, 0.45), full_only=True)

@@ -14,6 +14,7 @@ from bench.score import corner_error
 from eaveplane.core.even.drift import measure_gains
 from eaveplane.core.gather.detail import Detail, measure_detail
 from eaveplane.core.register.area import common_area
+from eaveplane.core.register.features import find_features
 from eaveplane.core.register.register import register, suggest_reference
 from eaveplane.imaging.light import survey
 from eaveplane.imaging.read import read_picture
@@ -36,7 +37,7 @@ def test_fits_lie_where_the_camera_was(name: str, allowed: float, request: pytes
     shots: Set = request.getfixturevalue(name)
     details, small = analysed(shots.paths)
     reference = shots.truth.reference
-    found = register(lambda k: details[k].luma, len(details), details[0].level, reference)
+    found = register(lambda k: details[k].luma, [find_features(d.luma) for d in details], details[0].level, reference)
     size = small[0].shape[1] * 2, small[0].shape[0] * 2
     errors = [corner_error(fit, true, size) for fit, true in zip(found.fits, shots.truth.fits, strict=True)]
     print(f"{name}: corner error {', '.join(f'{e:.3f}' for e in errors)} px")
@@ -55,7 +56,7 @@ def test_a_perspective_is_found_where_there_is_one(tripod: Set) -> None:
     true = np.array([[1.004, -0.003, 4.2], [0.002, 1.002, -3.1], [6e-6, -4e-6, 1.0]])
     luma = details[2].luma
     moved = warp(luma, np.linalg.inv(true), (0, 0, luma.shape[1], luma.shape[0]), repeat_edge=True)
-    found = register(lambda k: (moved, luma)[k], 2, 0, 1)
+    found = register(lambda k: (moved, luma)[k], [find_features(moved), find_features(luma)], 0, 1)
     assert found.model == "homography"
     assert corner_error(found.fits[0], true, (luma.shape[1], luma.shape[0])) < 0.3
 
@@ -64,12 +65,12 @@ def test_a_frame_of_something_else_is_not_trusted(tripod: Set) -> None:
     details, _ = analysed(tripod.paths)
     stranger = cv2.GaussianBlur(np.random.default_rng(1).random(details[0].luma.shape, np.float32), (0, 0), 3)
     lumas = [details[1].luma, details[2].luma, stranger]
-    found = register(lambda k: lumas[k], 3, 0, 1)
+    found = register(lambda k: lumas[k], [find_features(luma) for luma in lumas], 0, 1)
     assert found.warnings[0] is None and found.warnings[2] is not None
 
 
 def test_one_frame_needs_no_fit() -> None:
-    found = register(lambda k: np.zeros((50, 50), np.float32), 1, 0, 0)
+    found = register(lambda k: np.zeros((50, 50), np.float32), [find_features(np.zeros((50, 50), np.float32))], 0, 0)
     np.testing.assert_array_equal(found.fits[0], np.eye(3))
     assert suggest_reference(5) == 2 and suggest_reference(1) == 0
 

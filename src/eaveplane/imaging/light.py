@@ -107,18 +107,22 @@ def root_luma(root: FloatArray) -> FloatArray:
 @njit(cache=True, nogil=True, fastmath=True)
 def _survey(codes: np.ndarray, curves: np.ndarray, m: np.ndarray, scale: int, weights: np.ndarray, step: int, luma: np.ndarray, small: np.ndarray) -> None:
     height, width = luma.shape
+    m0, m1, m2, m3, m4, m5, m6, m7, m8 = m[0, 0], m[0, 1], m[0, 2], m[1, 0], m[1, 1], m[1, 2], m[2, 0], m[2, 1], m[2, 2]
+    w0, w1, w2 = weights
     for row in range(small.shape[0]):
         for j in range(row * step, min(row * step + step, height)):
-            for i in range(width):
-                a = curves[0, codes[j, i, 0] * scale]
-                b = curves[1, codes[j, i, 1] * scale]
-                c = curves[2, codes[j, i, 2] * scale]
-                total = np.float32(0)
-                for k in range(3):
-                    v = m[k, 0] * a + m[k, 1] * b + m[k, 2] * c
-                    small[row, i // step, k] += v
-                    total += weights[k] * v
-                luma[j, i] = np.sqrt(max(total, np.float32(0)))
+            for col in range(small.shape[1]):
+                red, green, blue = np.float32(0), np.float32(0), np.float32(0)
+                for i in range(col * step, min(col * step + step, width)):
+                    a = curves[0, codes[j, i, 0] * scale]
+                    b = curves[1, codes[j, i, 1] * scale]
+                    c = curves[2, codes[j, i, 2] * scale]
+                    r, g, u = m0 * a + m1 * b + m2 * c, m3 * a + m4 * b + m5 * c, m6 * a + m7 * b + m8 * c
+                    red, green, blue = red + r, green + g, blue + u
+                    luma[j, i] = np.sqrt(max(w0 * r + w1 * g + w2 * u, np.float32(0)))
+                small[row, col, 0] += red
+                small[row, col, 1] += green
+                small[row, col, 2] += blue
         lines = min(step, height - row * step)
         for i in range(small.shape[1]):
             for k in range(3):

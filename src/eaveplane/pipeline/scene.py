@@ -101,7 +101,8 @@ def analyse(cache: Cache, files: Sequence[File], runner: Runner, span: tuple[flo
     calls = [(steps.decode, (str(cache.root), str(f.path), f.sha256, full_only)) for f in files]
     keys: dict[str, str] = {}
     problems: dict[str, PictureError] = {}
-    for file, result in zip(files, runner.run("Reading frames", span, calls), strict=True):
+    results = runner.run("Reading frames", span, [*calls, (steps.warm, ())])
+    for file, result in zip(files, results, strict=False):
         if isinstance(result, PictureError):
             problems[file.id] = result
         elif isinstance(result, BaseException):

@@ -20,6 +20,7 @@ from ..core.even.look import Light, develop
 from ..core.finish.finish import finish
 from ..core.gather.detail import POOL, Detail, measure_detail, pooled_shape, signal
 from ..core.register.area import common_area
+from ..core.register.features import Features, find_features
 from ..core.register.register import register
 from ..core.weave.labels import aggregate, costs, covered, lay_on
 from ..core.weave.strokes import Stroke
@@ -36,6 +37,7 @@ from ..imaging.write import write_picture
 from ..recipe import Recipe
 from .cache import Cache, key_of
 from .ticket import Ticket
+from .warm import warm_up
 
 SMALL_SIDE = 800
 TILE = 1024
@@ -46,7 +48,7 @@ POOL_LEVEL = POOL.bit_length() - 1
 
 
 def decode_key(sha256: str, full_only: bool) -> str:
-    return key_of("decode", 2, sha256, full_only)
+    return key_of("decode", 3, sha256, full_only)
 
 
 def decode(root: str, path: str, sha256: str, full_only: bool, ticket: str) -> str:
@@ -69,6 +71,8 @@ def _decode(folder: Path, path: Path, full_only: bool, ticket: Ticket) -> None:
     ticket.tell(0.9)
     np.savez(folder / "detail.npz", energy=detail.energy, noise=detail.noise, fine_noise=detail.fine_noise, level=detail.level)
     np.save(folder / "luma.npy", detail.luma)
+    features = find_features(detail.luma)
+    np.savez(folder / "features.npz", points=features.points, descriptors=features.descriptors)
     np.save(folder / "small.npy", small)
     if not full_only:
         levels.halve_into_levels()
@@ -106,6 +110,11 @@ class Decoded:
         """Square root of luminance for registration, (h, w)."""
         return np.asarray(np.load(self.folder / "luma.npy"))
 
+    def features(self) -> Features:
+        """What the frame is matched by."""
+        stored = np.load(self.folder / "features.npz")
+        return Features(stored["points"], stored["descriptors"])
+
     def fine_noise(self) -> float:
         return float(np.load(self.folder / "detail.npz")["fine_noise"])
 
@@ -133,6 +142,11 @@ def _known_encoding(profile: bytes) -> Encoding:
     return read_profile(profile)
 
 
+def warm(ticket: str) -> None:
+    """Load what the next steps are compiled from, in a worker that has no frame left to read."""
+    warm_up()
+
+
 # ---- register -----------------------------------------------------------------------------------------------
 
 
@@ -149,7 +163,7 @@ def registration(root: str, frames: list[str], reference: int, ticket: str) -> s
 def _register(cache: Cache, folder: Path, keys: list[str], reference: int, ticket: Ticket) -> None:
     frames = [open_decoded(cache, key) for key in keys]
     level = frames[0].detail().level
-    found = register(lambda k: frames[k].luma(), len(frames), level, reference, lambda share: ticket.tell(0.95 * share))
+    found = register(lambda k: frames[k].luma(), [frame.features() for frame in frames], level, reference, lambda share: ticket.tell(0.95 * share))
     small = [frame.small() for frame in frames]
     gains = measure_gains(small, [scaled_fit(fit, frames[0].small_level) for fit in found.fits], reference)
     area = common_area(found.fits, frames[0].size)

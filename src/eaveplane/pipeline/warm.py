@@ -5,6 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from ..core.even.look import RAW_LOOK, Light, develop, for_screen
+from ..core.register.area import common_area
+from ..core.register.refine import HOMOGRAPHY, adjust, banded, measure_pair
+from ..core.weave.labels import aggregate
 from ..core.weave.strokes import Stroke, draw_stroke
 from ..core.weave.weave import Laid, Weaving, weave_box
 from ..imaging.icc import standard_encoding
@@ -13,12 +16,18 @@ from ..imaging.resample import warp
 
 
 def warm_up() -> None:
-    """Run the kernels of the page on a picture of a few pixels."""
+    """Run the kernels of registering, weaving and showing on a picture of a few pixels."""
     codes = np.zeros((64, 64, 3), np.uint16)
     root = to_root(codes, standard_encoding("srgb"))
     shifted = np.array([[1, 0, 0.5], [0, 1, 0], [0, 0, 1.0]])
     laid = Laid(["a", "b"], 0, (64, 64), [np.eye(3), shifted], 1e-6, lambda k, level, box: warp(root, shifted, box, repeat_edge=True))
     stroke = Stroke(action="in", frame="b", width=20, softness=0.5, opacity=1, points=[(10, 10), (30, 30)])
     weave_box(laid, np.full((2, 16, 16), 0.5, np.float32), Weaving(), [stroke], (0, 0, 64, 64), 0)
+    luma = np.random.default_rng(1).random((160, 160), np.float32)
+    bands = banded(luma)
+    tiles = measure_pair(0, 1, bands, bands, np.ones((160, 160), np.bool_), 1e-6)
+    adjust(2, 0, [tiles], (160, 160), HOMOGRAPHY)
+    common_area([shifted], (64, 64))
+    aggregate(np.ones((2, 16, 16), np.float32), np.ones((16, 16), np.float32), 1.0)
     draw_stroke(stroke, (0, 0, 64, 64), 0)
     for_screen(develop(root, RAW_LOOK, Light(), "srgb"))

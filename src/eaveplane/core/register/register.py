@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from ...imaging.resample import halve, scaled_fit, warp
-from .features import Features, find_features, first_fit
+from .features import Features, first_fit
 from .refine import HOMOGRAPHY, RADII, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
 
 FEWEST_TILES = 8
@@ -93,7 +93,7 @@ def _supported(plain: Adjustment, full: Adjustment) -> bool:
 
 def register(
     luma: Callable[[int], FloatArray],
-    count: int,
+    features: list[Features],
     level: int,
     reference: int,
     progress: Callable[[float], None] = lambda share: None,
@@ -101,18 +101,15 @@ def register(
     """Fits of all frames to the reference frame.
 
     `luma(k)` gives the square root of luminance (h, w) of frame k, all of one size, in order from near to far,
-    halved `level` times from the full size. Neighbours are matched by features and chained, then all frames are
+    halved `level` times from the full size; `features` are those of the same pictures. Neighbours are matched by features and chained, then all frames are
     adjusted together at two sizes.
     """
+    count = len(features)
     if count == 1:
         return Registration(0, [np.eye(3)], [0.0], [None], "similarity")
-    features = []
-    for k in range(count):
-        features.append(find_features(luma(k)))
-        progress(0.4 * (k + 1) / count)
     shape = luma(reference).shape
     chained, agreeing = _chain(features, tolerance=max(2.0, max(shape) / 700))
-    del features
+    progress(0.2)
     fits = [np.linalg.inv(chained[reference]) @ fit for fit in chained]
     sizes = [1, 0] if max(shape) > COARSE_SIDE else [0, 0]
     adjustment = None
@@ -129,7 +126,7 @@ def register(
 
         adjustment = _refine(at, [scaled_fit(f, halvings) for f in fits], reference)
         fits = [scaled_fit(u, -halvings) @ f for u, f in zip(adjustment.updates, fits, strict=True)]
-        progress(0.4 + 0.6 * (round_number + 1) / len(sizes))
+        progress(0.2 + 0.8 * (round_number + 1) / len(sizes))
     assert adjustment is not None
     scale = 2.0**level
     residual = [r * scale for r in adjustment.residual]
