@@ -11,7 +11,7 @@ from ..store.database import Database
 from ..store.outings import files_of
 from .cache import Cache
 from .scene import File
-from .steps import decode_key
+from .steps import analysis_key, decode_key
 
 
 def default_home() -> Path:
@@ -56,9 +56,9 @@ class Library:
         return found
 
     def decoded(self, files: dict[str, File]) -> dict[str, str]:
-        """Decode keys by frame id of those files whose pixels are in the cache."""
+        """Decode keys by frame id of those files that have been read and measured."""
         keys = {id: decode_key(file.sha256, full_only=False) for id, file in files.items()}
-        return {id: key for id, key in keys.items() if self.cache.has(key)}
+        return {id: key for id, key in keys.items() if self.cache.has(key) and self.cache.has(analysis_key(key))}
 
     def outing_problems(self, outing_id: int) -> list[tuple[str, str]]:
         """(file name, what is wrong, with the name) for the files that cannot be used."""

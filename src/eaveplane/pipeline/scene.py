@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Sequence
-from concurrent.futures import Executor, Future, wait
+from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -38,6 +38,10 @@ class File:
         return self.sha256[:12]
 
 
+Call = tuple[Callable[..., Any], tuple[Any, ...]]
+"""A step and its arguments but the last, which is a ticket's path."""
+
+
 class Runner:
     """Submits steps to an executor, passes on how far they are, and calls them off when that is asked for."""
 
@@ -45,22 +49,30 @@ class Runner:
         self.executor, self.tickets, self.tell, self.cancelled = executor, tickets, tell, cancelled
         tickets.mkdir(parents=True, exist_ok=True)
 
-    def run(self, what: str, span: tuple[float, float], calls: Sequence[tuple[Callable[..., Any], tuple[Any, ...]]]) -> list[Any]:
+    def run(self, what: str, span: tuple[float, float], calls: Sequence[Call], follow: Callable[[Any], Call | None] = lambda result: None) -> list[Any]:
         """Results, or the exceptions that were raised, of steps that take a ticket's path as their last argument.
 
-        Raises Cancelled.
+        `follow` may name a second step for the result of a first one; it is submitted behind all first ones, and its
+        result stands for both. Raises Cancelled.
         """
         tickets = [Ticket(str(self.tickets / f"{id(self)}-{i}")) for i in range(len(calls))]
         for ticket in tickets:
             ticket.clear()
         futures: list[Future[Any]] = [self.executor.submit(step, *args, str(ticket.path)) for (step, args), ticket in zip(calls, tickets, strict=True)]
-        asked = False
+        first, asked = [True] * len(calls), False
         try:
             while True:
-                _done, open_ = wait(futures, timeout=0.2)
-                share = sum(1.0 if f.done() else t.read() for f, t in zip(futures, tickets, strict=True)) / max(1, len(futures))
-                self.tell(what, span[0] + (span[1] - span[0]) * share)
-                if not open_:
+                wait([f for f in futures if not f.done()], timeout=0.2, return_when=FIRST_COMPLETED)
+                for k, future in enumerate(futures):
+                    if first[k] and future.done() and not asked:
+                        first[k] = False
+                        second = None if future.exception() else follow(future.result())
+                        if second:
+                            tickets[k].clear()
+                            futures[k] = self.executor.submit(second[0], *second[1], str(tickets[k].path))
+                parts = [1.0 if f.done() else t.read() if now else 0.5 + t.read() / 2 for f, t, now in zip(futures, tickets, first, strict=True)]
+                self.tell(what, span[0] + (span[1] - span[0]) * sum(parts) / max(1, len(parts)))
+                if all(f.done() for f in futures):
                     break
                 if not asked and self.cancelled():
                     asked = True
@@ -97,11 +109,15 @@ class Analysed:
 
 
 def analyse(cache: Cache, files: Sequence[File], runner: Runner, span: tuple[float, float], full_only: bool) -> Analysed:
-    """Decode and measure frames, each by itself."""
-    calls = [(steps.decode, (str(cache.root), str(f.path), f.sha256, full_only)) for f in files]
+    """Decode and measure frames, each by itself; measuring waits until all are being read, so that no core is idle."""
+    calls: list[Call] = [(steps.decode, (str(cache.root), str(f.path), f.sha256, full_only)) for f in files]
     keys: dict[str, str] = {}
     problems: dict[str, PictureError] = {}
-    results = runner.run("Reading frames", span, [*calls, (steps.warm, ())])
+
+    def measure(decoded: str | None) -> Call | None:
+        return (steps.analyse, (str(cache.root), decoded)) if decoded else None
+
+    results = runner.run("Reading frames", span, [*calls, (steps.warm, ())], measure)
     for file, result in zip(files, results, strict=False):
         if isinstance(result, PictureError):
             problems[file.id] = result

@@ -48,11 +48,15 @@ POOL_LEVEL = POOL.bit_length() - 1
 
 
 def decode_key(sha256: str, full_only: bool) -> str:
-    return key_of("decode", 3, sha256, full_only)
+    return key_of("decode", 4, sha256, full_only)
+
+
+def analysis_key(decoded: str) -> str:
+    return key_of("analysis", 1, decoded)
 
 
 def decode(root: str, path: str, sha256: str, full_only: bool, ticket: str) -> str:
-    """Read a frame, keep its codes (at full size only, or at halved sizes too) and what analysis says of it."""
+    """Read a frame and keep its codes, at full size only or at halved sizes too."""
     key = decode_key(sha256, full_only)
     return Cache(Path(root)).make(key, lambda folder: _decode(folder, Path(path), full_only, Ticket(ticket)))
 
@@ -60,20 +64,11 @@ def decode(root: str, path: str, sha256: str, full_only: bool, ticket: str) -> s
 def _decode(folder: Path, path: Path, full_only: bool, ticket: Ticket) -> None:
     ticket.tell(0.01)
     picture = read_picture(path)
-    ticket.tell(0.5)
+    ticket.tell(0.8)
     codes, encoding = picture.codes, picture.encoding
     height, width = codes.shape[:2]
     levels = Levels.create(folder / "codes", width, height, 3, codes.dtype.name, full_only)
     levels.write(0, 0, 0, codes)
-    halvings = max(0, int(np.ceil(np.log2(max(width, height) / SMALL_SIDE))))
-    luma, small = survey(codes, encoding, halvings)
-    detail = measure_detail(luma)
-    ticket.tell(0.9)
-    np.savez(folder / "detail.npz", energy=detail.energy, noise=detail.noise, fine_noise=detail.fine_noise, level=detail.level)
-    np.save(folder / "luma.npy", detail.luma)
-    features = find_features(detail.luma)
-    np.savez(folder / "features.npz", points=features.points, descriptors=features.descriptors)
-    np.save(folder / "small.npy", small)
     if not full_only:
         levels.halve_into_levels()
     (folder / "profile.icc").write_bytes(encoding.profile or b"")
@@ -83,17 +78,37 @@ def _decode(folder: Path, path: Path, full_only: bool, ticket: Ticket) -> None:
         "to_work": encoding.to_work.tolist(),
         "size": [width, height],
         "shot": picture.shot,
-        "small_level": halvings,
+        "small_level": max(0, int(np.ceil(np.log2(max(width, height) / SMALL_SIDE)))),
         "meta": {**meta.__dict__, "taken": meta.taken.isoformat() if meta.taken else None},
     }
     (folder / "frame.json").write_text(json.dumps(facts))
 
 
+def analyse(root: str, decoded: str, ticket: str) -> str:
+    """Measure what a decoded frame shows, for everything that compares frames; returns the decode key."""
+    cache = Cache(Path(root))
+    cache.make(analysis_key(decoded), lambda folder: _analyse(folder, open_decoded(cache, decoded), Ticket(ticket)))
+    return decoded
+
+
+def _analyse(folder: Path, frame: Decoded, ticket: Ticket) -> None:
+    luma, small = survey(frame.codes.whole(0), frame.encoding, frame.small_level)
+    ticket.tell(0.3)
+    detail = measure_detail(luma)
+    np.savez(folder / "detail.npz", energy=detail.energy, noise=detail.noise, fine_noise=detail.fine_noise, level=detail.level)
+    np.save(folder / "luma.npy", detail.luma)
+    np.save(folder / "small.npy", small)
+    ticket.tell(0.7)
+    features = find_features(detail.luma)
+    np.savez(folder / "features.npz", points=features.points, descriptors=features.descriptors)
+
+
 @dataclass(frozen=True, eq=False)
 class Decoded:
-    """A frame as the cache keeps it."""
+    """A frame as the cache keeps it; `analysed` is the folder of what was measured."""
 
     folder: Path
+    analysed: Path
     codes: Levels
     encoding: Encoding
     meta: Metadata
@@ -104,22 +119,22 @@ class Decoded:
 
     def small(self) -> FloatArray:
         """Linear light at a small size, (h, w, 3)."""
-        return np.asarray(np.load(self.folder / "small.npy"))
+        return np.asarray(np.load(self.analysed / "small.npy"))
 
     def luma(self) -> FloatArray:
         """Square root of luminance for registration, (h, w)."""
-        return np.asarray(np.load(self.folder / "luma.npy"))
+        return np.asarray(np.load(self.analysed / "luma.npy"))
 
     def features(self) -> Features:
         """What the frame is matched by."""
-        stored = np.load(self.folder / "features.npz")
+        stored = np.load(self.analysed / "features.npz")
         return Features(stored["points"], stored["descriptors"])
 
     def fine_noise(self) -> float:
-        return float(np.load(self.folder / "detail.npz")["fine_noise"])
+        return float(np.load(self.analysed / "detail.npz")["fine_noise"])
 
     def detail(self) -> Detail:
-        stored = np.load(self.folder / "detail.npz")
+        stored = np.load(self.analysed / "detail.npz")
         return Detail(stored["energy"], stored["noise"], float(stored["fine_noise"]), np.empty((0, 0), np.float32), int(stored["level"]))
 
 
@@ -132,7 +147,7 @@ def open_decoded(cache: Cache, key: str) -> Decoded:
     meta = dict(facts["meta"])
     meta["taken"] = datetime.fromisoformat(meta["taken"]) if meta["taken"] else None
     shot = Light(*facts["shot"])
-    return Decoded(folder, Levels(folder / "codes"), encoding, Metadata(**meta), facts["raw"], tuple(facts["size"]), shot, facts["small_level"])
+    return Decoded(folder, cache.path(analysis_key(key)), Levels(folder / "codes"), encoding, Metadata(**meta), facts["raw"], tuple(facts["size"]), shot, facts["small_level"])
 
 
 def _known_encoding(profile: bytes) -> Encoding:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 
-LONGEST = 1000
+LONGEST = 800
 FEATURES = 2500
 RATIO = 0.82
 LEAST_AGREEING = 10
