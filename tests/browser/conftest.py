@@ -51,8 +51,8 @@ def page(browser: Browser) -> Iterator[Page]:
     complaints: list[str] = []
 
     def heard(message: ConsoleMessage) -> None:
-        # answers of 4xx and a server that a test has ended are no complaints of scripts
-        if message.type == "error" and not message.text.startswith(("Failed to load resource", "Tile %s failed", "htmx:")):
+        # answers of 4xx, and what a page says when a test has ended its server, are no complaints of scripts
+        if message.type == "error" and not message.text.startswith("Failed to load resource") and not getattr(opened, "server_ended", False):
             complaints.append(message.text)
 
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)

@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Server
-from tests.browser.test_route import changed, pixels, whole
+from tests.browser.test_route import changed, pixels, place, whole
 
 
 @pytest.fixture(scope="module")
@@ -120,14 +120,12 @@ def test_the_chosen_frame_is_seen_through_the_brush(page: Page, demo: Server) ->
     page.keyboard.press(";")
     expect(page.locator("#b-softness")).to_have_js_property("value", "80")
     page.keyboard.press("c")
-    grip = page.locator(".wipe .grip").bounding_box()
-    assert grip
-    page.mouse.move(grip["x"] + 7, grip["y"] + 20)
+    x, y = place(page, ".wipe .grip")
+    page.mouse.move(x, y)
     page.mouse.down()
-    page.mouse.move(grip["x"] - 150, grip["y"] + 20, steps=4)
+    page.mouse.move(x - 150, y, steps=4)
     page.mouse.up()
-    moved = page.locator(".wipe .grip").bounding_box()
-    assert moved and moved["x"] < grip["x"] - 120
+    assert place(page, ".wipe .grip")[0] < x - 120
 
 
 def test_a_server_that_is_gone_is_told_and_what_was_decided_is_there_again(page: Page, demo: Server) -> None:
@@ -135,6 +133,7 @@ def test_a_server_that_is_gone_is_told_and_what_was_decided_is_there_again(page:
     whole(page)
     page.locator("#c-saturation").fill("31")
     expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Saturation +31 %")
+    page.server_ended = True  # type: ignore[attr-defined]
     demo.process.kill()
     demo.process.wait()
     page.locator("#c-saturation").fill("5")

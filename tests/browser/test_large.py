@@ -63,7 +63,7 @@ def test_speed_of_the_page_at_24_megapixels(page: Page, tmp_path: Path) -> None:
             page.mouse.move(500 + 20 * i, 200 + 30 * i)
             page.mouse.down()
             page.mouse.move(600 + 20 * i, 230 + 30 * i, steps=5)
-            changed(page, page.mouse.up, "strokeMs")
+            changed(page, page.mouse.up, "strokes")
             strokes.append(float(mat(page, "strokeMs")))
         print(f"24 MP: slider to screen {statistics.median(sliders):.0f} ms (worst {max(sliders):.0f}), stroke to weave {statistics.median(strokes):.0f} ms (worst {max(strokes):.0f})")
         assert len(sliders) == 12 and len(strokes) == 6

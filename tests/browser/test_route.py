@@ -54,6 +54,13 @@ def pixels(page: Page) -> np.ndarray:
     return cv2.imdecode(np.frombuffer(page.locator("#viewer").screenshot(caret="initial"), np.uint8), cv2.IMREAD_COLOR).astype(int)
 
 
+def place(page: Page, selector: str) -> tuple[float, float]:
+    """Middle of something on screen that may be drawn anew at any moment."""
+    find = "s => { const b = document.querySelector(s)?.getBoundingClientRect(); return b?.width ? [b.x + b.width / 2, b.y + b.height / 2] : null; }"
+    x, y = page.wait_for_function(find, arg=selector).json_value()
+    return x, y
+
+
 def to(page: Page, stage: str) -> None:
     page.click(f"#route a[aria-label^='{stage}']")
     expect(page.locator("#route a[aria-current=step]")).to_have_attribute("aria-label", __import__("re").compile(f"^{stage}"))
@@ -124,7 +131,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     page.mouse.move(x - 60, y)
     page.mouse.down()
     page.mouse.move(x + 60, y + 5, steps=8)
-    changed(page, page.mouse.up, "strokeMs")
+    changed(page, page.mouse.up, "strokes")
     expect(page.get_by_text("1 stroke", exact=True)).to_be_visible()
     print(f"stroke to weave: {mat(page, 'strokeMs')} ms")
     page.mouse.move(5, 5)
@@ -144,7 +151,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     page.mouse.move(x - 100, y + 120)
     page.mouse.down()
     page.mouse.move(x - 40, y + 150, steps=5)
-    changed(page, page.mouse.up, "strokeMs")
+    changed(page, page.mouse.up, "strokes")
     expect(page.get_by_text("1 stroke", exact=True)).to_be_visible()
 
     # Finish: crop at a ratio, straighten, sharpen
@@ -153,11 +160,11 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Cropped at 16:9")
     page.locator("#c-straighten").fill("1")
     expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Straighten 1 °")
-    corner = page.locator(".handle[data-edge=se]").bounding_box()
-    assert corner
-    page.mouse.move(corner["x"] + 5, corner["y"] + 5)
+    expect(page.locator("#route a[aria-current=step]")).to_have_attribute("aria-label", "Finish, done")
+    x, y = place(page, ".handle[data-edge=se]")
+    page.mouse.move(x, y)
     page.mouse.down()
-    page.mouse.move(corner["x"] - 60, corner["y"] - 30, steps=4)
+    page.mouse.move(x - 65, y - 35, steps=4)
     page.mouse.up()
     expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Cropped at 16:9")
 

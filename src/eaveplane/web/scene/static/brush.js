@@ -1,5 +1,5 @@
 // The brush of Weave and Mend: a stroke is seen while it is drawn and posted when the hand lifts.
-import { tell } from "../shell/page.js";
+import { post, tell } from "../shell/page.js";
 
 const WAYS = { weave: ["in", "out"], mend: ["draw"] };
 
@@ -135,17 +135,19 @@ export class Brush {
       action: this.action, frame: page.chosen, width: this.width(), softness: this.values.softness / 100, opacity: this.values.opacity / 100,
       points: thinned(this.points, 4000).map(([x, y]) => [Number(x.toFixed(1)), Number(y.toFixed(1))]),
     };
-    const fresh = Number(this.box.dataset.fresh || 0), url = document.querySelector("[data-stroke]").dataset.stroke;
+    const { picture } = page, before = picture.shown, url = document.querySelector("[data-stroke]").dataset.stroke;
+    // what was asked for before the stroke may still come in; the stroke has landed with what was asked for after it
     const landed = new MutationObserver(() => {
-      if (Number(this.box.dataset.fresh) > fresh) {
+      if (picture.shown !== before && picture.freshKey === picture.shown) {
         landed.disconnect();
         this.points = [];
         this.draw();
         this.box.dataset.strokeMs = Math.round(performance.now() - begin);
+        this.box.dataset.strokes = Number(this.box.dataset.strokes || 0) + 1;
       }
     });
     landed.observe(this.box, { attributes: true, attributeFilter: ["data-fresh"] });
-    await htmx.ajax("POST", url, { values: { stroke: JSON.stringify(stroke) }, swap: "none", source: document.body });
+    await post(url, { stroke: JSON.stringify(stroke) });
     setTimeout(() => { landed.disconnect(); if (!this.drawing) { this.points = []; this.draw(); } }, 4000);
   }
 

@@ -168,9 +168,9 @@ export class Picture {
   async look(live) {
     if (this.running) { this.next = live || {}; return this.running; }
     const ask = async () => {
-      const begin = performance.now();
+      const begin = performance.now(), key = this.shown;
       const piece = await this.fetch(this.what(this.page.view), live).catch(() => null);
-      if (piece) { this.piece = piece; this.drawFresh(); this.box.dataset.freshMs = Math.round(performance.now() - begin); this.box.dataset.fresh = Number(this.box.dataset.fresh || 0) + 1; }
+      if (piece) { this.piece = piece; this.drawFresh(); this.freshKey = key; this.box.dataset.freshMs = Math.round(performance.now() - begin); this.box.dataset.fresh = Number(this.box.dataset.fresh || 0) + 1; }
     };
     this.running = ask();
     await this.running;

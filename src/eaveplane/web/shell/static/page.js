@@ -16,7 +16,8 @@ export function tell(text, grave = false) {
 
 /** Post values and put the pieces that come back in their places. */
 export function post(url, values) {
-  return htmx.ajax("POST", url, { values, swap: "none", source: document.body });
+  // what goes wrong is told by the listeners above
+  return htmx.ajax("POST", url, { values, swap: "none", source: document.body }).catch(() => {});
 }
 
 /** A request of a script's own, with the token. */
