@@ -9,9 +9,8 @@ from flask import Blueprint, Response
 
 from ...core.even.look import NEUTRAL, RAW_LOOK, Look
 from ...core.parameter import controls
-from ..scene import decided, posted, posted_number, queued, stage_page
+from ..scene import decided, posted, posted_control, queued, stage_page
 from ..scene.opened import Opened, opened, stage
-from ..security import refuse
 
 blueprint = Blueprint("even", __name__, template_folder="templates", url_prefix="/scene/<int:number>/even")
 CONTROLS = {c.name: c for c in controls(Look)}
@@ -34,13 +33,9 @@ def page(number: int) -> str:
 
 @blueprint.post("/set")
 def set_value(number: int) -> str:
-    name = posted("name")
-    control = CONTROLS.get(name)
-    if control is None:
-        refuse("There is no such control.")
-    _, value = posted_number(control.low, control.high)
+    control, value = posted_control(CONTROLS)
     said = f"{control.label} {value:+g} {control.unit}".strip()
-    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"look": Look(**{**recipe.look.model_dump(), name: value})}))
+    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"look": Look(**{**recipe.look.model_dump(), control.name: value})}))
 
 
 @blueprint.post("/reset")

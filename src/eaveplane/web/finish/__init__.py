@@ -8,7 +8,7 @@ from flask import Blueprint
 
 from ...core.finish.finish import Crop, Finish, Ratio
 from ...core.parameter import controls
-from ..scene import decided, posted, posted_number, stage_page
+from ..scene import decided, posted, posted_control, stage_page
 from ..scene.opened import Opened, stage
 from ..security import refuse
 
@@ -33,12 +33,8 @@ def _changed(number: int, what: str, changes: dict[str, Any], bench: bool = Fals
 
 @blueprint.post("/set")
 def set_value(number: int) -> str:
-    name = posted("name")
-    control = CONTROLS.get(name)
-    if control is None:
-        refuse("There is no such control.")
-    _, value = posted_number(control.low, control.high)
-    return _changed(number, f"{control.label} {value:g} {control.unit}".strip(), {name: value})
+    control, value = posted_control(CONTROLS)
+    return _changed(number, f"{control.label} {value:g} {control.unit}".strip(), {control.name: value})
 
 
 @blueprint.post("/crop")

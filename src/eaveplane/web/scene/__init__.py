@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from pydantic import ValidationError
 
 from ...core.even.look import NEUTRAL, Look, for_screen, histogram
+from ...core.parameter import Control
 from ...pipeline.view import Shown, View, overview, viewport
 from ...recipe import Recipe
 from ...store import jobs, scenes
@@ -84,16 +85,18 @@ def posted(name: str) -> str:
     return value
 
 
-def posted_number(low: float, high: float) -> tuple[str, float]:
-    """The one number that a control on the bench posts: its name and value."""
-    name = posted("name")
+def posted_control(known: dict[str, Control]) -> tuple[Control, float]:
+    """The control of a bench that was moved, and its new value; 400 for any other, or beyond its range."""
+    control = known.get(posted("name"))
+    if control is None:
+        refuse("There is no such control.")
     try:
         value = float(posted("value"))
     except ValueError:
         refuse("That is not a number.")
-    if not low <= value <= high:
-        refuse(f"It goes from {low:g} to {high:g}.")
-    return name, value
+    if not control.low <= value <= control.high:
+        refuse(f"{control.label} goes from {control.low:g} to {control.high:g}.")
+    return control, value
 
 
 @blueprint.get(AT + "/pieces/<slug>")

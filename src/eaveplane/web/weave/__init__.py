@@ -12,7 +12,7 @@ from ...core.parameter import controls
 from ...core.weave.strokes import Stroke
 from ...core.weave.weave import Weaving
 from ...recipe import Recipe
-from ..scene import decided, posted, posted_number, queued, stage_page
+from ..scene import decided, posted, posted_control, queued, stage_page
 from ..scene.opened import Opened, opened, stage
 from ..security import refuse
 
@@ -33,13 +33,9 @@ def page(number: int) -> str:
 
 @blueprint.post("/set")
 def set_value(number: int) -> str:
-    name = posted("name")
-    control = CONTROLS.get(name)
-    if control is None:
-        refuse("There is no such control.")
-    _, value = posted_number(control.low, control.high)
+    control, value = posted_control(CONTROLS)
     said = f"{control.label} {value:g} {control.unit}".strip()
-    return decided(number, "weave", said, lambda recipe: recipe.model_copy(update={"weaving": Weaving(**{**recipe.weaving.model_dump(), name: value})}))
+    return decided(number, "weave", said, lambda recipe: recipe.model_copy(update={"weaving": Weaving(**{**recipe.weaving.model_dump(), control.name: value})}))
 
 
 @blueprint.post("/reset")
