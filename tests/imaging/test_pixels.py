@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from eaveplane.imaging import resample
 from eaveplane.imaging.icc import standard_encoding
-from eaveplane.imaging.levels import Levels, level_sizes, scaled_box
+from eaveplane.imaging.levels import Levels, level_sizes
 from eaveplane.imaging.light import light_of, root_luma, root_of, survey, to_root
 from eaveplane.imaging.resample import coverage, halve, scaled_fit, source_box, warp
 from eaveplane.imaging.rows import by_rows
@@ -118,12 +118,6 @@ def test_levels_keep_any_box_of_any_size(tmp_path: Path) -> None:
     whole.halve_into_levels()
     for level in range(3):
         np.testing.assert_array_equal(levels.whole(level), whole.whole(level))
-
-
-@given(st.integers(0, 5000), st.integers(0, 5000), st.integers(1, 900), st.integers(1, 900), st.integers(0, 4))
-def test_a_scaled_box_covers(x: int, y: int, w: int, h: int, level: int) -> None:
-    sx, sy, sw, sh = scaled_box((x, y, w, h), level)
-    assert sx << level <= x and sy << level <= y and (sx + sw) << level >= x + w and (sy + sh) << level >= y + h
 
 
 def test_a_survey_is_luma_and_average(tmp_path: Path) -> None:

@@ -25,13 +25,6 @@ def level_sizes(width: int, height: int) -> list[tuple[int, int]]:
     return sizes
 
 
-def scaled_box(box: Box, level: int) -> Box:
-    """The box of a level that covers a box of the full size."""
-    x, y, w, h = box
-    x0, y0 = x >> level, y >> level
-    return x0, y0, -(-(x + w) >> level) - x0, -(-(y + h) >> level) - y0
-
-
 class Levels:
     """A folder with `0.bin`, `1.bin`, … in rows of (height, width, channels), and their shapes in `levels.json`."""
 

@@ -206,19 +206,6 @@ class Registered:
     gains: list[tuple[float, float, float]]
     area: Box
 
-    def only(self, chosen: list[int]) -> Registered:
-        """The same for some of the frames, the reference among them, with the area that these cover."""
-        pick = [self.fits[i] for i in chosen]
-        return Registered(
-            chosen.index(self.reference),
-            pick,
-            [self.residual[i] for i in chosen],
-            [self.warnings[i] for i in chosen],
-            self.model,
-            [self.gains[i] for i in chosen],
-            self.area,
-        )
-
 
 def open_registration(cache: Cache, key: str) -> Registered:
     facts = json.loads((cache.path(key) / "registration.json").read_text())

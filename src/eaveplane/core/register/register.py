@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from ...imaging.resample import halve, scaled_fit, warp
 from .features import Features, first_fit
-from .refine import HOMOGRAPHY, RADII, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
+from .refine import HOMOGRAPHY, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
 
 FEWEST_TILES = 8
 MOST_ERROR = 1.5
@@ -153,5 +153,3 @@ def _warning(residual: float, tiles: int, agreeing: float, linked: bool) -> str 
         return "No features led from this frame to the reference; look at its edges."
     return None
 
-
-__all__ = ["RADII", "Registration", "register", "suggest_reference"]

@@ -11,7 +11,6 @@ export class Picture {
     this.shown = "";
     this.piece = null;
     this.wipe = 0.5;
-    this.asked = 0;
   }
 
   open() {

@@ -1,5 +1,5 @@
 // The scene page: its state, the frame chosen on the rail, keys, and how pieces from the server come in.
-import { post, send, tell, typing } from "../shell/page.js";
+import { post, tell, typing } from "../shell/page.js";
 import { Picture } from "./picture.js";
 import { Brush } from "./brush.js";
 import { Rulers } from "./rulers.js";
@@ -271,5 +271,4 @@ page.chosen = page.state.reference || page.state.frames[0]?.id || "";
 entered();
 page.choose(page.chosen, false);
 rulers.dress();
-page.send = send;
 if (!page.state.size || page.state.busy) refresh(false);
