@@ -2,7 +2,7 @@ PYTHON ?= python3.11
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: install demo test bench count lint lock
+.PHONY: install demo test bench scenes count lint lock
 
 install: $(VENV)/.installed
 
@@ -28,6 +28,10 @@ chromium:
 
 bench: install
 	$(BIN)/python bench/run.py
+
+# the pictures of the landscapes on the camera's page
+scenes: install
+	$(BIN)/python bench/scenes.py
 
 count:
 	@sh bench/count.sh

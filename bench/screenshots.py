@@ -29,8 +29,16 @@ def walk(page: Page, address: str, folder: Path) -> None:
             page.mouse.move(*point, steps=6)
         page.mouse.up()
 
+    page.goto(f"{address}/planner/")
+    keep("planner")
     page.goto(address)
-    page.locator(".scene-card").click()
+    # all four landscapes are on the card by then
+    expect(page.locator(".scene-card")).to_have_count(4)
+    expect(page.locator(".scene-card").nth(3)).to_contain_text("9 frames")
+    page.goto(f"{address}/camera/?landscape=thistle&wind=0.3&blades=7")
+    keep("camera")
+    page.goto(address)
+    page.locator(".scene-card").first.click()
     keep("gather")
     page.get_by_role("button", name="Even out 5 frames").click()
     page.get_by_role("button", name="Register 5 frames").click()
@@ -86,7 +94,7 @@ def walk(page: Page, address: str, folder: Path) -> None:
 def main() -> None:
     address, folder = sys.argv[1].rstrip("/"), Path(sys.argv[2])
     folder.mkdir(parents=True, exist_ok=True)
-    expect.set_options(timeout=90_000)
+    expect.set_options(timeout=240_000)
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"])
         page = browser.new_page(viewport={"width": 1280, "height": 800})

@@ -9,7 +9,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from eaveplane.fieldcam.camera import Camera, Lens, Shot, Stage, Truth, shoot, truth_of
+from eaveplane.fieldcam.camera import Camera, Shot, Stage, Truth, shoot, truth_of
+from eaveplane.fieldcam.landscapes import LANDSCAPES
+from eaveplane.fieldcam.lens import Lens
 from eaveplane.optics.thinlens import even_focus_steps
 
 FRAMES = 4
@@ -32,7 +34,7 @@ def _shoot(stage: Stage, shots: list[Shot], card: Path) -> Set:
 
 @pytest.fixture(scope="session")
 def stage() -> Stage:
-    return Stage(CAMERA)
+    return Stage(LANDSCAPES["saltpan"], CAMERA, [Shot(math.inf, (x, y), r) for x in (-32, 32) for y in (-32, 32) for r in (-0.8, 0.8)])
 
 
 @pytest.fixture(scope="session")
@@ -55,5 +57,5 @@ def handheld(stage: Stage, steps: list[float], tmp_path_factory: pytest.TempPath
     shots = []
     for focus in steps:
         drift = np.exp(rng.uniform(-0.2, 0.2) + rng.normal(0, 0.02, 3))
-        shots.append(Shot(focus, tuple(rng.uniform(-30, 30, 2)), float(rng.uniform(-0.7, 0.7)), tuple(drift)))  # type: ignore[arg-type]
+        shots.append(Shot(focus, tuple(rng.uniform(-30, 30, 2)), float(rng.uniform(-0.7, 0.7)), drift=tuple(drift)))  # type: ignore[arg-type]
     return _shoot(stage, shots, tmp_path_factory.mktemp("handheld") / "card")

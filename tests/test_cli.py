@@ -201,3 +201,24 @@ def test_as_a_program_it_speaks_on_standard_error_only() -> None:
     for command in ("stack", "serve", "demo"):
         told = run(command, "--help")
         assert told.exit_code == 0 and len(told.output) > 200
+
+
+def test_a_plan_is_printed_and_told_as_json() -> None:
+    told = run("plan", "--nearest-m", "0.6", "--f-number", "8")
+    assert told.exit_code == 0 and "6 shots" in told.output and "hyperfocal distance 6.02 m" in told.output
+    facts = json.loads(run("plan", "--json", "--farthest-m", "20").output)
+    assert facts["schema"] == 1 and facts["positions"][0]["near_m"] == pytest.approx(0.6, rel=0.05) and facts["positions"][-1]["far_m"] >= 20
+    wrong = run("plan", "--nearest-m", "5", "--farthest-m", "2")
+    assert wrong.exit_code == 2 and "Change one of them" in wrong.output
+
+
+def test_the_field_camera_shoots_to_a_card_and_tells_the_truth(tmp_path: Path) -> None:
+    call = ["shoot", "--card", str(tmp_path / "card"), "--landscape", "saltpan", "--count", "2", "--long-side-px", "300", "--overshoot", "1"]
+    assert run(*call, "--truth", str(tmp_path / "truth")).exit_code == 0
+    assert [p.name for p in sorted((tmp_path / "card" / "101SALTPAN").iterdir())] == ["FIELD0001.dng", "FIELD0002.dng", "FIELD0003.dng"]
+    facts = json.loads((tmp_path / "truth" / "truth.json").read_text())
+    assert facts["wrong"]["overshot"] == [2] and (tmp_path / "truth" / "sharp.tif").exists()
+    assert run(*call).exit_code == 0 and (tmp_path / "card" / "102SALTPAN" / "FIELD0004.dng").exists()
+    assert run(*call, "--folder", "102SALTPAN").exit_code == 2
+    assert run(*call, "--folder", "../out").exit_code == 2
+    assert run("shoot", "--card", str(tmp_path / "card"), "--landscape", "moon").exit_code == 2

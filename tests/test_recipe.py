@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 
 from eaveplane.core.even.look import Look
 from eaveplane.core.finish.finish import Crop, Finish
-from eaveplane.core.parameter import controls
 from eaveplane.core.weave.strokes import Stroke
 from eaveplane.core.weave.weave import Weaving
+from eaveplane.parameter import controls
 from eaveplane.recipe import FrameChoice, Recipe, read_recipe
 
 NUMBERS = {model: {c.name: st.floats(c.low, c.high) for c in controls(model)} for model in (Look, Weaving)}

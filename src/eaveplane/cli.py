@@ -9,18 +9,21 @@ import tempfile
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 import click
 import numpy as np
 
 from .core.even.look import NEUTRAL, RAW_LOOK
-from .core.parameter import controls
 from .core.weave.weave import Weaving
+from .fieldcam.order import LandscapeName, Order
 from .imaging.errors import PictureError
 from .imaging.rows import CORES
 from .imaging.write import SUFFIXES, put_in_place, writes
+from .optics.plan import Question, in_metres
+from .parameter import Parameters, controls, switches
 from .pipeline import scene, steps
 from .pipeline.cache import Cache, hash_file
 from .recipe import FrameChoice, Recipe, read_recipe
@@ -57,12 +60,20 @@ def _stop(message: str, code: int) -> None:
     sys.exit(code)
 
 
-def weaving_options(command: Any) -> Any:
-    """An option for every parameter of weaving, made from its definition."""
-    for control in reversed(controls(Weaving)):
-        text = f"{control.help} {control.low:g} to {control.high:g} {control.unit}, default {control.default:g}."
-        command = click.option(f"--{control.name.replace('_', '-')}", control.name, type=click.FloatRange(control.low, control.high), default=None, help=text)(command)
-    return command
+def options_of(model: type[Parameters]) -> Callable[[Any], Any]:
+    """An option for every parameter of a set, made from its definition."""
+
+    def add(command: Any) -> Any:
+        for name, label, help in reversed(switches(model)):
+            option = name.replace("_", "-")
+            default = bool(model.model_fields[name].default)
+            command = click.option(f"--{option}/--no-{option}", name, default=None, help=f"{label}. {help} Default {'on' if default else 'off'}.")(command)
+        for control in reversed(controls(model)):
+            text = f"{control.help} {control.low:g} to {control.high:g} {control.unit}, default {control.default:g}."
+            command = click.option(f"--{control.name.replace('_', '-')}", control.name, type=click.FloatRange(control.low, control.high), default=None, help=text)(command)
+        return command
+
+    return add
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
@@ -83,7 +94,7 @@ def main() -> None:
 @click.option("--recipe", "recipe_file", type=click.Path(path_type=Path), help="Take the decisions from this recipe.")
 @click.option("--save-recipe", type=click.Path(path_type=Path), help="Write the decisions as a recipe.")
 @click.option("--force", is_flag=True, help="Replace files that stand where results go.")
-@weaving_options
+@options_of(Weaving)
 def stack(
     frames: tuple[Path, ...],
     out: Path,
@@ -239,6 +250,55 @@ def _with_frames(recipe: Recipe, files: list[scene.File]) -> Recipe:
         return recipe.model_copy(update={"frames": ordered})
     fresh = [FrameChoice(id=f.id, file=f.name) for f in files]
     return recipe.model_copy(update={"frames": fresh, "reference": "", "strokes": []})
+
+
+@main.command()
+@options_of(Question)
+@click.option("--json", "as_json", is_flag=True, help="Print the plan as JSON; infinity is null.")
+def plan(as_json: bool, **asked: float | None) -> None:
+    """Plan a focus bracket: where to focus so that nothing is blurred by more than is allowed."""
+    from .optics.plan import answer
+
+    try:
+        found = answer(Question.model_validate({k: v for k, v in asked.items() if v is not None}))
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from error
+    if as_json:
+        click.echo(json.dumps(found.to_json(), indent=1))
+        return
+    question = found.question
+    click.echo(f"{question.focal_mm:g} mm at f/{question.f_number:g}: hyperfocal distance {found.hyperfocal_m:.2f} m for a blur of {1000 * question.blur_mm():.1f} µm.")
+    click.echo(f"{len(found.positions)} shots, blurred by {1000 * found.worst_mm:.1f} µm at the worst distance:")
+    for k, position in enumerate(found.positions, 1):
+        click.echo(f"{k:4}  focus {in_metres(position.focus_m):>8}   sharp from {in_metres(position.near_m):>8} to {in_metres(position.far_m):>8}")
+    click.echo(f"As many shots are sharpest at f/{found.best.f_number:g}: {found.best.both_um:.1f} µm of defocus and diffraction together.")
+
+
+@main.command()
+@click.option("--card", type=click.Path(path_type=Path, file_okay=False), required=True, help="Folder that stands for the card; frames go into a new folder on it.")
+@click.option("--folder", help="Name of the folder on the card; default: the next number and the landscape.")
+@click.option("--landscape", type=click.Choice(get_args(LandscapeName)), default="saltpan", show_default=True, help="What stands before the lens.")
+@click.option("--truth", type=click.Path(path_type=Path, file_okay=False), help="Also write the all-sharp picture, distances, geometry and what was put wrong into this folder.")
+@options_of(Order)
+def shoot(card: Path, folder: str | None, landscape: str, truth: Path | None, **asked: float | bool | None) -> None:
+    """Shoot a focus bracket with the simulated field camera: DNG files on a card folder."""
+    from .fieldcam.outing import carry_out, next_folder, next_number
+
+    try:
+        order = Order.model_validate({"landscape": landscape, **{k: v for k, v in asked.items() if v is not None}})
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from error
+    if folder and (Path(folder).name != folder or folder.startswith(".")):
+        raise click.BadParameter(f"{folder} is not a name for a folder.", param_hint="--folder")
+    place = card / folder if folder else next_folder(card, landscape)
+    if place.exists() and any(place.iterdir()):
+        raise click.BadParameter(f"{place} holds files already. Choose another name.", param_hint="--folder")
+    first = 1 if order.fresh_numbers else next_number(card)
+    try:
+        carry_out(order, place, first, datetime.now().replace(microsecond=0), truth, Progress())
+    except OSError as error:
+        _stop(f"{place}: {error.strerror or error}. Check the card's folder and the room on its disk.", BAD_INPUT)
+    click.echo(f"The frames are in {place}", err=True)
 
 
 @main.command()

@@ -10,9 +10,9 @@ from pydantic import Field, ValidationError
 from .core.deliver.delivery import Delivery
 from .core.even.look import NEUTRAL, Look
 from .core.finish.finish import Finish
-from .core.parameter import Parameters
 from .core.weave.strokes import Stroke
 from .core.weave.weave import Weaving
+from .parameter import Parameters
 
 SCHEMA = 1
 Reason = Literal["shaken", "overshot", "redundant", "marker", "settings", "intruder", "by hand", "unreadable"]

@@ -52,7 +52,7 @@ def page(browser: Browser) -> Iterator[Page]:
 
     def heard(message: ConsoleMessage) -> None:
         # answers of 4xx, and what a page says when a test has ended its server, are no complaints of scripts
-        if message.type == "error" and not message.text.startswith("Failed to load resource") and not getattr(opened, "server_ended", False):
+        if message.type == "error" and not message.text.startswith(("Failed to load resource", "Response Status Error Code 4")) and not getattr(opened, "server_ended", False):
             complaints.append(message.text)
 
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)

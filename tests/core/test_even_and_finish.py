@@ -11,10 +11,10 @@ from pydantic import ValidationError
 from eaveplane.core.deliver.delivery import file_name
 from eaveplane.core.even.look import NEUTRAL, RAW_LOOK, Light, Look, clipped, develop, for_screen, histogram, tone_curve
 from eaveplane.core.finish.finish import Crop, Finish, crop_box, finish, ratio_of, sharpened, straightened, turned_size
-from eaveplane.core.parameter import controls
 from eaveplane.imaging.colour import LUMA, SRGB_FROM_WORK
 from eaveplane.imaging.icc import standard_encoding
 from eaveplane.imaging.light import to_codes, to_root
+from eaveplane.parameter import controls
 
 LOOKS = st.builds(
     Look,

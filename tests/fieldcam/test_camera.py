@@ -3,51 +3,43 @@
 from __future__ import annotations
 
 import math
+import struct
 from pathlib import Path
 
 import cv2
 import numpy as np
 import pytest
 import rawpy
+import tifffile
 
 from bench.score import ciede2000
-from eaveplane.fieldcam.camera import Camera, Lens, Shot, Stage, disc, fit_between, shoot
+from eaveplane.fieldcam.camera import Camera, Shot, Stage, fit_between, shoot, truth_of
 from eaveplane.fieldcam.dng import write_dng
+from eaveplane.fieldcam.lens import Lens
 from eaveplane.imaging.colour import SRGB_FROM_WORK, encode_srgb
 from eaveplane.imaging.exif import Metadata
 from eaveplane.imaging.light import to_light
 from eaveplane.imaging.read import read_picture
-from eaveplane.optics.thinlens import blur_diameter
+from eaveplane.imaging.resample import warp
 from tests.conftest import CAMERA, Set
 
 
-@pytest.mark.parametrize("radius", [0.8, 2.0, 5.5, 11.0])
-def test_a_disc_has_the_spread_of_a_disc(radius: float) -> None:
-    kernel = disc(radius)
-    reach = kernel.shape[0] // 2
-    _, x = np.mgrid[-reach : reach + 1, -reach : reach + 1]
-    assert kernel.sum() == pytest.approx(1, abs=1e-5)
-    # second moment of a uniform disc with that of a pixel's own square, which small discs share only roughly
-    assert float((kernel * x * x).sum()) == pytest.approx(radius**2 / 4 + 1 / 12, rel=0.03 if radius > 3 else 0.08)
-
-
-def test_blur_in_pixels_follows_the_lens() -> None:
-    camera = Camera(3000, 2000, Lens(24, 5.6))
-    expected = blur_diameter(24, 5.6, 0.6, math.inf) / 36 * 3000 / 2
-    assert camera.blur_radius(0.6, math.inf) == pytest.approx(expected)
-    assert camera.blur_radius(2.0, 2.0) == 0
-
-
 def test_fits_are_exact_and_breathe() -> None:
-    near, far = Shot(0.6, (3, -2), 0.4), Shot(math.inf)
+    near, far = Shot(0.6), Shot(math.inf)
     fit = fit_between(CAMERA, near, far)
     scale = math.hypot(fit[0, 0], fit[1, 0])
     assert scale == pytest.approx(1 / 1.02, rel=1e-9)
-    np.testing.assert_allclose(fit_between(CAMERA, far, near) @ fit, np.eye(3), atol=1e-9)
+    near = Shot(0.6, (3, -2), 0.4)
+    fit = fit_between(CAMERA, near, far)
+    # the middle of the frame sees what lies three pixels to the right and two up in the other
+    middle = np.array([[[(CAMERA.width - 1) / 2, (CAMERA.height - 1) / 2]]])
+    np.testing.assert_allclose(cv2.perspectiveTransform(middle, fit) - middle, [[[3, -2]]], atol=0.01)
+    both = fit_between(CAMERA, far, near) @ fit
+    np.testing.assert_allclose(both / both[2, 2], np.eye(3), atol=1e-9)
 
 
 def test_libraw_sees_the_light_that_was_there(stage: Stage, tmp_path: Path) -> None:
-    noiseless = Camera(CAMERA.width, CAMERA.height, Lens(f_number=22.0), iso=0)
+    noiseless = Camera(CAMERA.width, CAMERA.height, Lens(f_number=16.0), iso=0)
     clean = Stage.__new__(Stage)
     clean.__dict__.update(stage.__dict__, camera=noiseless)
     (path,) = shoot(clean, [Shot(2.0)], tmp_path)
@@ -85,3 +77,39 @@ def test_the_truth_is_sharper_than_any_frame(tripod: Set) -> None:
         picture = read_picture(path)
         assert fine(cv2.GaussianBlur(to_light(picture.codes, picture.encoding), (0, 0), 0.6)) < sharp
     assert tripod.truth.distance.min() > 0.4 and tripod.truth.distance.max() > 1e5
+
+
+def test_the_true_fits_lay_frames_on_the_truth_within_a_fiftieth_of_a_pixel(stage: Stage) -> None:
+    """The shift left in tiles (Lucas and Kanade 1981) between a frame sharp everywhere, laid by its fit, and the truth."""
+    shots = [Shot(math.inf, (0.0, 0.0)), Shot(math.inf, (21.4, -13.7), 0.5)]
+    truth = truth_of(stage, shots, 0)
+    moved, _ = stage.picture(shots[1], sharp=True)
+    laid = warp(moved, truth.fits[1], (0, 0, CAMERA.width, CAMERA.height), repeat_edge=True)
+    a, b = (cv2.GaussianBlur(np.sqrt(np.maximum(p[..., 1], 0)), (0, 0), 1.2).astype(np.float64) for p in (truth.sharp, laid))
+    gy, gx = np.gradient(0.5 * (a + b))
+    for x, y in ((60, 440), (400, 440), (760, 440), (400, 300), (420, 150)):
+        part = np.s_[y : y + 256, x : x + 256]
+        design = np.stack([gx[part].ravel(), gy[part].ravel()], axis=1)
+        shift = np.linalg.lstsq(design, (a - b)[part].ravel(), rcond=None)[0]
+        assert np.hypot(*shift) < 0.02
+
+
+def test_a_profile_travels_as_opcodes(stage: Stage, tmp_path: Path) -> None:
+    lens = Lens(f_number=2.0, falloff_ev=1.0, fringe_red=5e-4)
+    camera = Camera(CAMERA.width, CAMERA.height, lens)
+    corrected = Stage.__new__(Stage)
+    corrected.__dict__.update(stage.__dict__, camera=camera)
+    (path,) = shoot(corrected, [Shot(2.0)], tmp_path, preview=True)
+    with tifffile.TiffFile(path) as file:
+        assert file.pages[0].tags[0x0103].value == 7
+        raw = file.pages[0].pages[0]
+        data = raw.tags[0xC74E].value
+        assert raw.tags[0xC61D].value == 15871 and raw.shape == (CAMERA.height, CAMERA.width)
+    count, first, version, flags, length = struct.unpack(">5I", data[:20])
+    assert (count, first, version, flags) == (2, 1, 0x01030000, 1)
+    assert struct.unpack(">I6d", data[20:72])[:3] == (3, 1.0, 5e-4)
+    second = data[20 + length :]
+    assert struct.unpack(">I", second[:4])[0] == 3
+    assert struct.unpack(">2d", second[16:32]) == pytest.approx((0.6, 0.4))
+    with rawpy.imread(str(path)) as raw_file:
+        assert raw_file.sizes.width == CAMERA.width

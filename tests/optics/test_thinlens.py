@@ -9,7 +9,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from eaveplane.optics.thinlens import blur_diameter, even_focus_steps, hyperfocal
+from eaveplane.optics.thinlens import airy_diameter, blur_diameter, depth_of_field, even_focus_steps, hyperfocal
 
 FOCAL, STOP = st.floats(8, 300), st.floats(1.4, 32)
 
@@ -42,3 +42,23 @@ def test_steps_are_even_in_dioptres(nearest: float, count: int) -> None:
     for a, b in itertools.pairwise(dioptres):
         assert a - b == pytest.approx(1 / nearest / (count - 1), rel=1e-6)
     assert even_focus_steps(nearest, math.inf, 1) == [nearest]
+
+
+@given(FOCAL, STOP, st.floats(0.004, 0.06), st.floats(0.5, 200))
+def test_depth_of_field_agrees_with_the_textbook_formulas(focal: float, stop: float, blur: float, focus: float) -> None:
+    f = focal / 1000
+    assume(focus > 2 * f)
+    near, far = depth_of_field(focal, stop, focus, blur)
+    # H = f²/(N c) + f;  near = s (H - f) / (H + s - 2 f),  far = s (H - f) / (H - s)
+    h = f * f / (stop * blur / 1000) + f
+    assert near == pytest.approx(focus * (h - f) / (h + focus - 2 * f), rel=1e-3)
+    if focus < 0.999 * h:
+        assert far == pytest.approx(focus * (h - f) / (h - focus), rel=1e-3)
+    elif focus > 1.001 * h:
+        assert math.isinf(far)
+    assert hyperfocal(focal, stop, blur) == pytest.approx(h, rel=1e-9)
+
+
+@given(STOP)
+def test_diffraction_agrees_with_the_first_zero_of_the_airy_pattern(stop: float) -> None:
+    assert airy_diameter(stop) == pytest.approx(2 * 1.21967 * 0.00055 * stop, rel=1e-3)

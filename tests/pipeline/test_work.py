@@ -31,7 +31,7 @@ from tests.test_cli import run
 @pytest.fixture
 def library(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Library:
     # threads do for tests what processes do in earnest
-    monkeypatch.setattr(work, "worker_pool", lambda: ThreadPoolExecutor(2))
+    monkeypatch.setattr(work, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
     return Library(tmp_path / "library")
 
 

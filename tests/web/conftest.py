@@ -54,7 +54,7 @@ def page(tripod: Set, tmp_path_factory: pytest.TempPathFactory):  # type: ignore
     for path in tripod.paths:
         shutil.copy(path, folder)
     patch = pytest.MonkeyPatch()
-    patch.setattr(work, "worker_pool", lambda: ThreadPoolExecutor(2))
+    patch.setattr(work, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
     library = Library(home / "library")
     worker = Worker(library)
     worker.start()

@@ -97,7 +97,7 @@ def test_tiles_make_up_the_picture(page: Page) -> None:
     whole = np.concatenate([np.concatenate(row, axis=1) for row in tiles])
     assert whole.shape == (720, 1080, 3)
     small = picture(page, f"/thumb/frame:{frame['id']}/{frame['version']}.jpg")
-    assert np.abs(cv2.resize(whole, small.shape[1::-1], interpolation=cv2.INTER_AREA).astype(int) - small).mean() < 4
+    assert np.abs(cv2.resize(whole, small.shape[1::-1], interpolation=cv2.INTER_AREA).astype(int) - small).mean() < 6
 
 
 def test_register_weave_paint_mend_finish_deliver(page: Page, tmp_path: Path) -> None:
@@ -205,7 +205,7 @@ def test_an_upload_becomes_a_scene(page: Page, tripod) -> None:  # type: ignore[
 def test_the_queue_tells_and_cancels(page: Page) -> None:
     page.client.application.extensions["eaveplane"].worker._stopping.set()
     page.client.application.extensions["eaveplane"].worker.wake()
-    page.client.application.extensions["eaveplane"].worker._thread.join(timeout=30)
+    page.client.application.extensions["eaveplane"].worker.stop()
     job = jobs.add_job(page.library.db, "weave", scene_id=page.scene)
     assert "Waits" in page.get("/queue/head").text and "waits" in page.get("/queue/list").text
     assert "Nothing is being computed" in page.post(f"/queue/{job}/cancel").text

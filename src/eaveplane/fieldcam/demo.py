@@ -1,31 +1,31 @@
-"""The demo's card: the salt pan at dawn, five frames from one's feet to infinity."""
+"""The demo's card: one morning with the field camera, all four landscapes, with what goes wrong in the field."""
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable
-from pathlib import Path
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 
-from ..optics.thinlens import even_focus_steps
-from .camera import Camera, Lens, Shot, Stage, shoot
+from .order import Order
 
-CAMERA = Camera(2400, 1600, Lens(f_number=4.0))
-SHIFTS = ((1.3, -0.8), (-0.6, 1.1), (0.0, 0.0), (0.9, 1.7), (-1.4, -0.5))
-DRIFTS = ((1.0, 1.0, 1.0), (1.03, 1.03, 1.03), (1.0, 1.0, 1.0), (0.96, 0.97, 0.97), (1.0, 1.0, 1.0))
+LONG_SIDE = 1800
+BEGIN = datetime(2026, 4, 11, 6, 14, 3)
+_LENS = {"long_side_px": LONG_SIDE, "f_number": 4.0, "marker": True, "blades": 7, "cats_eye": 0.3, "rim": 0.15, "falloff_ev": 0.6, "fringes": 0.15}
 
 
-def demo_shots() -> list[Shot]:
-    """Even steps in dioptres, a tripod that gives a little, an exposure that drifts a little."""
-    steps = even_focus_steps(0.62, math.inf, len(SHIFTS))
-    return [Shot(focus, shift, 0.02 * (i - 2), drift) for i, (focus, shift, drift) in enumerate(zip(steps, SHIFTS, DRIFTS, strict=True))]
+@dataclass(frozen=True)
+class Roll:
+    """An order with its place on the card: folder, number of its first file, time of its first frame."""
+
+    folder: str
+    first: int
+    start: datetime
+    order: Order
 
 
-def shoot_demo(card: Path, told: Callable[[str], None]) -> Path:
-    """Shoot the card's missing frames; the folder they are in."""
-    folder = card / "101SALTPAN"
-    shots = demo_shots()
-    if len(list(folder.glob("*.dng"))) < len(shots):
-        told("Field camera: setting up the salt pan …")
-        stage = Stage(CAMERA)
-        shoot(stage, shots, folder, on_frame=lambda number, path: told(f"Field camera: {path.name}, {number + 1} of {len(shots)}"))
-    return folder
+# in the second folder files are numbered from 1 again
+CARD = (
+    Roll("101FIELD", 1, BEGIN, Order(landscape="saltpan", count=5, drift_ev=0.05, seed=11, **_LENS)),
+    Roll("101FIELD", 7, BEGIN + timedelta(minutes=21), Order(landscape="thistle", nearest_m=0.6, count=6, wind=0.25, bumped=True, seed=12, **_LENS)),
+    Roll("102FIELD", 1, BEGIN + timedelta(minutes=74), Order(landscape="larch", nearest_m=0.75, count=4, by_hand=True, drift_ev=0.1, overshoot=1, seed=13, **_LENS)),
+    Roll("102FIELD", 7, BEGIN + timedelta(minutes=96), Order(landscape="lava", nearest_m=0.75, count=3, brackets=3, bracket_ev=2.5, ev=0.5, seed=14, **_LENS)),
+)

@@ -35,6 +35,7 @@ class Library:
         self.cache = Cache(home / "cache")
         self.uploads = home / "uploads"
         self.tickets = home / "tickets"
+        self.card = home / "card"
         self._lock: IO[str] | None = None
 
     def claim(self) -> None:

@@ -10,6 +10,7 @@ import ctypes
 import json
 import logging
 import multiprocessing
+import os
 import signal
 import sqlite3
 import threading
@@ -21,13 +22,15 @@ from pathlib import Path
 
 from ..core.deliver.delivery import SUFFIX, beside, file_name
 from ..core.even.look import NEUTRAL, RAW_LOOK
+from ..core.gather.composition import glimpse
+from ..core.gather.split import Taken, split
 from ..imaging.errors import PictureError
 from ..imaging.read import PICTURE_SUFFIXES, facts
 from ..imaging.rows import CORES
 from ..imaging.write import free_name, put_in_place, writes
 from ..recipe import FrameChoice, Recipe
 from ..store import jobs, outings, scenes
-from . import scene, steps
+from . import scene, shooting, steps
 from .cache import hash_file
 from .library import Library
 from .ticket import Cancelled
@@ -36,62 +39,72 @@ log = logging.getLogger("eaveplane.work")
 MOST_FILES = 5000
 
 
-def _end_with_parent() -> None:
+def _begin(nice: int) -> None:
     """A worker must not outlive a server that was killed; Linux sends it a signal when its parent is gone."""
+    os.nice(nice)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:
         ctypes.CDLL("libc.so.6").prctl(1, signal.SIGKILL)
     except OSError:
         log.debug("no prctl here; workers end when their queue closes")
+    parent = multiprocessing.parent_process()
+    if parent is not None and os.getppid() != parent.pid:
+        # the server was killed while this process was still starting; no signal would come any more
+        os._exit(1)
 
 
-def worker_pool() -> ProcessPoolExecutor:
-    """Processes for steps, one a core."""
-    return ProcessPoolExecutor(CORES, mp_context=multiprocessing.get_context("spawn"), initializer=_end_with_parent)
+def worker_pool(processes: int, nice: int) -> ProcessPoolExecutor:
+    """Processes for steps; `nice` is how far they stand back behind others."""
+    return ProcessPoolExecutor(processes, mp_context=multiprocessing.get_context("spawn"), initializer=_begin, initargs=(nice,))
 
 
 class Worker:
-    """Runs jobs one after the other until stopped."""
+    """Runs jobs one after the other until stopped; the field camera's on a lane of their own, as a device would."""
 
     def __init__(self, library: Library) -> None:
         self.library, self.db = library, library.db
-        self._pool: Executor | None = None
-        self._wake, self._stopping = threading.Event(), threading.Event()
-        self._thread = threading.Thread(target=self._loop, name="worker", daemon=True)
+        self._stopping = threading.Event()
+        self._lanes = [_Lane(self, CORES, camera=False), _Lane(self, 1, camera=True)]
 
     def start(self) -> None:
         left = jobs.requeue_unfinished(self.db)
         if left:
             log.info("%d unfinished jobs wait again", left)
         self.library.cache.sweep()
-        self._thread.start()
+        for lane in self._lanes:
+            lane.thread.start()
 
     def stop(self) -> None:
         """End after the current step; what was begun is taken again at the next start."""
         self._stopping.set()
-        self._wake.set()
-        self._thread.join(timeout=20)
-        if self._pool:
-            self._pool.shutdown(wait=False, cancel_futures=True)
+        self.wake()
+        for lane in self._lanes:
+            lane.thread.join(timeout=20)
+            if lane.pool:
+                lane.pool.shutdown(wait=False, cancel_futures=True)
 
     def wake(self) -> None:
         """There is something new to do."""
-        self._wake.set()
+        for lane in self._lanes:
+            lane.awake.set()
 
-    def _loop(self) -> None:
-        self._pool = worker_pool()
-        # the pool's first job should not wait for imports
-        for _ in range(CORES):
-            self._pool.submit(time.sleep, 0.01)
+    def loop(self, lane: _Lane) -> None:
+        """Take one job after the other; processes are started with the first one."""
+        if not lane.camera:
+            lane.pool = lane.start_pool()
+            # the pool's first job should not wait for imports
+            for _ in range(lane.processes):
+                lane.pool.submit(time.sleep, 0.01)
         while not self._stopping.is_set():
-            row = jobs.take(self.db)
+            row = jobs.take(self.db, lane.camera)
             if row is None:
-                self._wake.wait(1.0)
-                self._wake.clear()
+                lane.awake.wait(1.0)
+                lane.awake.clear()
                 continue
-            self._run(row)
+            lane.pool = lane.pool or lane.start_pool()
+            self._run(row, lane)
 
-    def _run(self, row: sqlite3.Row) -> None:
+    def _run(self, row: sqlite3.Row, lane: _Lane) -> None:
         number = row["id"]
         told = {"at": 0.0, "what": ""}
 
@@ -104,9 +117,9 @@ class Worker:
         def unwanted() -> bool:
             return self._stopping.is_set() or jobs.is_cancelled(self.db, number)
 
-        assert self._pool is not None
-        runner = scene.Runner(self._pool, self.library.tickets, tell, unwanted)
-        kinds = {"bring_in": self._bring_in, "register": self._register, "weave": self._weave, "deliver": self._deliver}
+        assert lane.pool is not None
+        runner = scene.Runner(lane.pool, self.library.tickets, tell, unwanted)
+        kinds = {"bring_in": self._bring_in, "register": self._register, "weave": self._weave, "deliver": self._deliver, "shoot": self._shoot}
         try:
             message = kinds[row["kind"]](row, runner)
             jobs.end(self.db, number, "done", message)
@@ -117,7 +130,7 @@ class Worker:
         except (PictureError, FileExistsError, ValueError) as error:
             jobs.end(self.db, number, "failed", str(error))
         except BrokenProcessPool:
-            self._pool = worker_pool()
+            lane.pool = lane.start_pool()
             jobs.end(self.db, number, "failed", "A worker process was ended from outside, perhaps for want of memory. Try again with fewer programs open.")
         except OSError as error:
             jobs.end(self.db, number, "failed", f"{error.strerror or error}. Make room or check the folder, then try again.")
@@ -152,21 +165,29 @@ class Worker:
         for id, problem in wrong.items():
             outings.note_problem(self.db, outing_id, files[id].path, f"{files[id].name}: {problem.problem} {problem.remedy}")
         good = [f for id, f in files.items() if id not in wrong]
-        if good:
-            order = scene.in_order(self.library.cache, [analysed.keys[f.id] for f in good])
-            self._into_scene(outing_id, [good[i] for i in order], steps.open_decoded(self.library.cache, analysed.keys[good[0].id]).raw)
+        frames = [steps.open_decoded(self.library.cache, analysed.keys[f.id]) for f in good]
+        taken = [Taken(frame.meta.taken, frame.size, frame.meta.focal_mm) for frame in frames]
+        found = split([glimpse(frame.small()) for frame in frames], taken)
+        for group, markers in zip(found.scenes, found.marked, strict=True):
+            order = scene.in_order(self.library.cache, [analysed.keys[good[i].id] for i in group])
+            self._into_scene(outing_id, [good[group[i]] for i in order], [good[i] for i in markers], frames[group[0]].raw)
         return f"{len(good)} frames brought in" + (f", {len(files) - len(good)} set aside" if len(files) > len(good) else "") + "."
 
-    def _into_scene(self, outing_id: int, ordered: list[scene.File], raw: bool) -> None:
-        """Make a scene of an outing's first frames; later ones join it where they belong from near to far."""
+    def _into_scene(self, outing_id: int, ordered: list[scene.File], markers: list[scene.File], raw: bool) -> None:
+        """Make a scene of frames that belong together, its markers left out, or let them join the one that has some of
+        them already, where they belong from near to far."""
         there = scenes.scenes_of(self.db, outing_id)
-        if not there:
-            scenes.add_scene(self.db, outing_id, "Scene 1", Recipe(frames=named(ordered), look=RAW_LOOK if raw else NEUTRAL))
+        own = {f.id for f in ordered}
+        taken = {row["id"]: {f.id for f in scenes.recipe_of(self.db, row["id"]).frames} for row in there}
+        fresh = [f for f in ordered if not any(f.id in ids for ids in taken.values())]
+        if not fresh:
             return
-        taken = {f.id for row in there for f in scenes.recipe_of(self.db, row["id"]).frames}
-        fresh = [f for f in ordered if f.id not in taken]
-        if fresh:
-            scenes.decide(self.db, there[-1]["id"], f"Brought in {len(fresh)} more", lambda recipe: joined(recipe, ordered, fresh))
+        host = next((number for number, ids in taken.items() if ids & own), None)
+        if host is None:
+            frames = [*named(ordered), *(FrameChoice(id=f.id, file=f.name, state="leave_out", reason="marker") for f in markers)]
+            scenes.add_scene(self.db, outing_id, f"Scene {len(there) + 1}", Recipe(frames=frames, look=RAW_LOOK if raw else NEUTRAL))
+        else:
+            scenes.decide(self.db, host, f"Brought in {len(fresh)} more", lambda recipe: joined(recipe, ordered, fresh))
 
     def _prepare(self, scene_id: int, recipe: Recipe, runner: scene.Runner, upto: float) -> scene.Plan:
         """Everything up to the sharp zones. `upto` is the share of the job's time that this takes."""
@@ -233,6 +254,31 @@ class Worker:
         today = datetime.now().strftime("%Y-%m-%d")
         told = {"outing": about["outing"], "scene": about["name"], "frames": str(len(originals)), "date": today, "detail": f"{recipe.weaving.detail:g}px"}
         return free_name(folder / (file_name(recipe.delivery.name, told) + SUFFIX[recipe.delivery.format]))
+
+
+    def _shoot(self, row: sqlite3.Row, runner: scene.Runner) -> str:
+        """Let the field camera carry out an order; where an outing is named, bring the card in again after it."""
+        asked = json.loads(row["arguments"])
+        count = runner.one(f"Field camera: {asked['folder']}", (0.0, 1.0), shooting.shoot, asked["order"], str(self.library.card / asked["folder"]), asked["first"], asked["start"])
+        if row["outing_id"]:
+            jobs.add_job(self.db, "bring_in", outing_id=row["outing_id"], folder=str(self.library.card))
+            self.wake()
+        return f"{count} frames landed in {asked['folder']}."
+
+
+class _Lane:
+    """A thread that takes jobs of its own kind, and the processes it gives their steps to."""
+
+    def __init__(self, worker: Worker, processes: int, camera: bool) -> None:
+        self.processes, self.camera = processes, camera
+        self.pool: Executor | None = None
+        self.awake = threading.Event()
+        # a device beside the computer would not slow it down
+        self.nice = 5 if camera else 0
+        self.thread = threading.Thread(target=worker.loop, args=(self,), name="camera" if camera else "worker", daemon=True)
+
+    def start_pool(self) -> Executor:
+        return worker_pool(self.processes, self.nice)
 
 
 def list_pictures(folder: Path) -> list[Path]:

@@ -25,10 +25,10 @@ def add_job(db: Database, kind: str, outing_id: int | None = None, scene_id: int
         return int(connection.execute("INSERT INTO job (kind, outing_id, scene_id, arguments) VALUES (?, ?, ?, ?)", (kind, outing_id, scene_id, text)).lastrowid or 0)
 
 
-def take(db: Database) -> sqlite3.Row | None:
-    """The next job, now running; None where nothing waits."""
+def take(db: Database, camera: bool = False) -> sqlite3.Row | None:
+    """The next job, now running; None where nothing waits. The field camera's jobs are taken apart from all others."""
     with db.write() as connection:
-        row: sqlite3.Row | None = connection.execute("SELECT * FROM job WHERE state = 'queued' ORDER BY id LIMIT 1").fetchone()
+        row: sqlite3.Row | None = connection.execute("SELECT * FROM job WHERE state = 'queued' AND (kind = 'shoot') = ? ORDER BY id LIMIT 1", (camera,)).fetchone()
         if row is not None:
             connection.execute("UPDATE job SET state = 'running', started = ?, share = 0 WHERE id = ?", (time.time(), row["id"]))
         return row
@@ -83,6 +83,11 @@ def latest(db: Database, scene_id: int) -> sqlite3.Row | None:
 def latest_of_outing(db: Database, outing_id: int) -> sqlite3.Row | None:
     """The newest job that brings in files of an outing."""
     return db.row("SELECT * FROM job WHERE outing_id = ? ORDER BY id DESC LIMIT 1", outing_id)
+
+
+def shootings(db: Database) -> list[sqlite3.Row]:
+    """What the field camera does and is to do, in order; then what it did last."""
+    return db.rows("SELECT * FROM job WHERE kind = 'shoot' ORDER BY state = 'running' DESC, state = 'queued' DESC, id DESC LIMIT 8")
 
 
 def recent(db: Database) -> list[sqlite3.Row]:

@@ -11,7 +11,9 @@ from pathlib import Path
 
 import waitress
 
-from ..fieldcam.demo import shoot_demo
+from ..fieldcam.demo import CARD
+from ..fieldcam.order import frames_of
+from ..fieldcam.outing import carry_out
 from ..pipeline.library import Library
 from ..pipeline.warm import warm_up
 from ..pipeline.work import Worker
@@ -47,12 +49,23 @@ def run(home: Path, port: int, open_page: bool, before: Callable[[Library], None
 
 
 def run_demo(home: Path, port: int, open_page: bool, told: Callable[[str], None]) -> None:
-    """Serve a library of its own, with the demo's outing on its shelf."""
-    folder = shoot_demo(home.absolute() / "card", told)
+    """Serve a library of its own with the demo's outing on its shelf: the field camera's card.
 
-    def bring_in(library: Library) -> None:
-        if not outings.outings(library.db):
-            number = outings.add_outing(library.db, "Salt pan at dawn", folder)
-            jobs.add_job(library.db, "bring_in", outing_id=number, folder=str(folder))
+    The first landscape is shot before the page opens, the others while it is looked at; each comes in when it is done.
+    """
 
-    run(home / "library", port, open_page, bring_in)
+    def fill(library: Library) -> None:
+        if outings.outings(library.db):
+            return
+        first, *others = CARD
+        told("Field camera: setting up the first landscape …")
+        carry_out(first.order, library.card / first.folder, first.first, first.start, told=lambda what, share: told(f"Field camera: {what}"))
+        number = outings.add_outing(library.db, "A morning with the field camera", library.card)
+        jobs.add_job(library.db, "bring_in", outing_id=number, folder=str(library.card))
+        for roll in others:
+            job = jobs.add_job(
+                library.db, "shoot", outing_id=number, order=roll.order.model_dump_json(), folder=roll.folder, first=roll.first, frames=frames_of(roll.order), start=roll.start.isoformat()
+            )
+            jobs.note_size(library.db, job, frames_of(roll.order) * roll.order.long_side_px**2 * 2 / 3e6)
+
+    run(home / "library", port, open_page, fill)

@@ -8,7 +8,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from ..parameter import Parameters, parameter
+from ...parameter import Parameters, parameter
 
 Format = Literal["tiff", "png", "jpeg"]
 Profile = Literal["input", "srgb", "rec2020"]

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import LUMA, WORK_FROM_XYZ, XYZ_FROM_WORK, FloatArray, Matrix, adaptation, encode_srgb, rgb_to_xyz, white_of
 from ...imaging.rows import by_rows
-from ..parameter import Parameters, parameter
+from ...parameter import Parameters, parameter
 
 TONE_STEPS = 4096
 TONE_MOST = 4.0

@@ -12,7 +12,7 @@ from pydantic import Field
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.levels import Box
 from ...imaging.resample import warp
-from ..parameter import Parameters, parameter
+from ...parameter import Parameters, parameter
 
 Ratio = Literal["frame", "free", "1:1", "5:4", "4:3", "3:2", "16:9", "2:1", "3:1"]
 

@@ -25,7 +25,7 @@ MOST_RESIDUAL = 0.20
 """Tiles whose difference keeps more than this part of their energy are not the same thing in both frames."""
 MOST_GAIN = 0.4
 """Difference in contrast, in parts of it, that drift between frames may leave after blurs are matched."""
-SIMILARITY, HOMOGRAPHY = 4, 8
+SIMILARITY, ROTATION, HOMOGRAPHY = 4, 5, 8
 RIDGE = 1e-3
 
 
@@ -171,21 +171,28 @@ class Adjustment:
     model: int
 
 
-def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int], model: int) -> Adjustment:
+def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int], model: int, moved: NDArray[np.float64] | None = None) -> Adjustment:
     """One robust least-squares problem (Cauchy weights, re-weighted) over all frames but the reference.
 
-    `model` is 4 for similarities or 8 for homographies, whose further parameters are held by a small ridge.
+    `model` is SIMILARITY; or ROTATION, a camera that was turned: then perspective goes with the shift, by one factor
+    for all frames (radius over focal length, squared), and `moved` (frames, 2) are the frames' shifts so far; or
+    HOMOGRAPHY. What goes beyond similarities is held by a small ridge.
     """
     centre = (np.array(size, np.float64) - 1) / 2
     radius = float(max(size)) / 2
     column = {k: i for i, k in enumerate(k for k in range(frames) if k != reference)}
+    own = SIMILARITY if model == ROTATION else model
+    shared = len(column) * own
     rows, targets, sigmas, owners = [], [], [], []
     for pair in pairs:
-        basis = _basis(pair.centres, centre, radius)[:, :, :model]
-        block = np.zeros((len(basis), 2, len(column) * model))
+        whole = _basis(pair.centres, centre, radius)
+        basis = whole[:, :, :own]
+        block = np.zeros((len(basis), 2, shared + (model == ROTATION)))
         for frame, sign in ((pair.first, 1.0), (pair.second, -1.0)):
             if frame in column:
-                block[:, :, column[frame] * model : (column[frame] + 1) * model] += sign * basis
+                block[:, :, column[frame] * own : (column[frame] + 1) * own] += sign * basis
+                if moved is not None and model == ROTATION:
+                    block[:, :, shared] += sign * whole[:, :, 6:8] @ moved[frame]
         rows.append(block)
         targets.append(pair.shifts)
         sigmas.append(pair.sigma)
@@ -194,7 +201,9 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
         return Adjustment([np.eye(3)] * frames, [float("nan") if k != reference else 0.0 for k in range(frames)], [0] * frames, [0.0] * frames, model)
     design, target, sigma = np.concatenate(rows), np.concatenate(targets), np.concatenate(sigmas)
     weight = np.ones(len(target))
-    ridge = np.tile(np.where(np.arange(model) < SIMILARITY, 1e-9, RIDGE * len(target)), len(column))
+    ridge = np.tile(np.where(np.arange(own) < SIMILARITY, 1e-9, RIDGE * len(target)), len(column))
+    if model == ROTATION:
+        ridge = np.append(ridge, RIDGE * len(target))
     solution = np.zeros(design.shape[2])
     error = np.zeros(len(target))
     for _ in range(12):
@@ -214,7 +223,9 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
             updates.append(np.eye(3))
             continue
         parameters = np.zeros(8)
-        parameters[:model] = solution[column[k] * model : (column[k] + 1) * model] / radius
+        parameters[:own] = solution[column[k] * own : (column[k] + 1) * own] / radius
+        if moved is not None and model == ROTATION:
+            parameters[6:8] = solution[shared] * moved[k] / radius
         updates.append(_update(parameters, centre, radius))
     tried = [sum(pair.tried for pair in pairs if k in (pair.first, pair.second)) for k in range(frames)]
     return Adjustment(updates, residual, tiles, [n / max(1, t) for n, t in zip(tiles, tried, strict=True)], model)

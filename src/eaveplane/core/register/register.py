@@ -5,18 +5,23 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from ...imaging.resample import halve, scaled_fit, warp
 from .features import Features, first_fit
-from .refine import HOMOGRAPHY, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
+from .refine import HOMOGRAPHY, ROTATION, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
 
 FEWEST_TILES = 8
 MOST_ERROR = 1.5
 """Remaining error, in pixels of the frame, above which a fit is not to be trusted."""
 COARSE_SIDE = 800
+MODELS = {SIMILARITY: "similarity", ROTATION: "rotation", HOMOGRAPHY: "homography"}
+MOST_ROUNDS = 5
+STILL = 0.6
+"""Movement of the corners, in pixels of the picture measured, below which another round would find little."""
 LEAST_AGREEING = 0.25
 """Part of the textured tiles that agree, below which a frame without a chain of features is not taken for the same scene."""
 
@@ -26,7 +31,7 @@ class Registration:
     """Fits (n) of (3, 3) from each frame's full-size pixels to the reference's; what is left in full-size pixels.
 
     `warnings` holds a sentence for a frame whose fit should not be trusted, None for the others; `model` is
-    `similarity` or `homography`, as the measured shifts support.
+    `similarity`, `rotation` (a camera turned in the hand) or `homography`, as the measured shifts support.
     """
 
     reference: int
@@ -71,9 +76,21 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
             if other >= 0:
                 pairs.append(measure_pair(other, k, kept[other], kept[k], inside[other] & inside[k], noise))
         kept.pop(k - 2, None)
-    plain = adjust(count, reference, pairs, size, SIMILARITY)
-    full = adjust(count, reference, pairs, size, HOMOGRAPHY)
-    return full if _supported(plain, full) else plain
+    middle = (np.array(size, np.float64) - 1) / 2
+    moved = np.array([cv2.perspectiveTransform(middle[None, None], f)[0, 0] - middle for f in fits])
+    chosen = adjust(count, reference, pairs, size, SIMILARITY)
+    for model in (ROTATION, HOMOGRAPHY):
+        freer = adjust(count, reference, pairs, size, model, moved)
+        if _supported(chosen, freer):
+            chosen = freer
+    return chosen
+
+
+def _moved(adjustment: Adjustment, shape: tuple[int, ...], halved: bool) -> float:
+    """How far the last round took the corners."""
+    w, h = shape[1] / (1 + halved), shape[0] / (1 + halved)
+    corners = np.array([[[0, 0], [w, 0], [0, h], [w, h]]], np.float64)
+    return max(float(np.linalg.norm(cv2.perspectiveTransform(corners, u) - corners, axis=-1).max()) for u in adjustment.updates)
 
 
 def _band_noise(band: FloatArray) -> float:
@@ -85,7 +102,7 @@ def _band_noise(band: FloatArray) -> float:
 
 
 def _supported(plain: Adjustment, full: Adjustment) -> bool:
-    """Whether homographies explain the shifts by more than their further parameters would by chance."""
+    """Whether a freer model explains the shifts by more than its further parameters would by chance."""
     better = [p - f for p, f, n in zip(plain.residual, full.residual, full.tiles, strict=True) if n > 60 and p > 0]
     relative = [(p - f) / p for p, f, n in zip(plain.residual, full.residual, full.tiles, strict=True) if n > 60 and p > 0]
     return bool(relative) and float(np.median(relative)) > 0.10 and float(np.median(better)) > 0.02
@@ -111,22 +128,27 @@ def register(
     chained, agreeing = _chain(features, tolerance=max(2.0, max(shape) / 700))
     progress(0.2)
     fits = [np.linalg.inv(chained[reference]) @ fit for fit in chained]
-    sizes = [1, 0] if max(shape) > COARSE_SIDE else [0, 0]
+    coarse = max(shape) > COARSE_SIDE
     adjustment = None
-    for round_number, halvings in enumerate(sizes):
-        small: dict[int, FloatArray] = {}
+    for round_number in range(MOST_ROUNDS + 1):
+        # rounds at the small size until nothing moves any more, then one at the full one
+        last = round_number == MOST_ROUNDS or (adjustment is not None and _moved(adjustment, shape, coarse) < STILL)
+        halvings = int(coarse and not last)
+        held: dict[int, FloatArray] = {}
 
-        def at(k: int, halvings: int = halvings, small: dict[int, FloatArray] = small) -> FloatArray:
-            if k not in small:
-                if len(small) > 3:
-                    small.pop(next(iter(small)))
+        def at(k: int, halvings: int = halvings, held: dict[int, FloatArray] = held) -> FloatArray:
+            if k not in held:
+                if len(held) > 3:
+                    held.pop(next(iter(held)))
                 picture = luma(k)
-                small[k] = halve(picture) if halvings else picture
-            return small[k]
+                held[k] = halve(picture) if halvings else picture
+            return held[k]
 
         adjustment = _refine(at, [scaled_fit(f, halvings) for f in fits], reference)
         fits = [scaled_fit(u, -halvings) @ f for u, f in zip(adjustment.updates, fits, strict=True)]
-        progress(0.2 + 0.8 * (round_number + 1) / len(sizes))
+        progress(1.0 if last else 0.2 + 0.7 * (round_number + 1) / MOST_ROUNDS)
+        if last:
+            break
     assert adjustment is not None
     scale = 2.0**level
     residual = [r * scale for r in adjustment.residual]
@@ -135,7 +157,7 @@ def register(
         for k in range(count)
     ]
     final = [scaled_fit(f, -level) for f in fits]
-    return Registration(reference, [f / f[2, 2] for f in final], residual, warnings, "homography" if adjustment.model == HOMOGRAPHY else "similarity")
+    return Registration(reference, [f / f[2, 2] for f in final], residual, warnings, MODELS[adjustment.model])
 
 
 def _linked(agreeing: list[int], k: int, reference: int) -> bool:

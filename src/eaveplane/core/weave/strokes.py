@@ -10,7 +10,7 @@ from pydantic import Field
 
 from ...imaging.colour import FloatArray
 from ...imaging.levels import Box
-from ..parameter import Parameters
+from ...parameter import Parameters
 
 Coordinate = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
 

@@ -20,8 +20,8 @@ from ...imaging.colour import FloatArray
 from ...imaging.levels import Box
 from ...imaging.light import root_luma
 from ...imaging.resample import coverage, scaled_fit
+from ...parameter import Parameters, parameter
 from ..gather.detail import POOL
-from ..parameter import Parameters, parameter
 from .strokes import Stroke, draw_stroke
 
 MARGIN = 48

@@ -8,7 +8,7 @@ import numpy as np
 from flask import Blueprint, Response
 
 from ...core.even.look import NEUTRAL, RAW_LOOK, Look
-from ...core.parameter import controls
+from ...parameter import controls
 from ..scene import decided, posted, posted_control, queued, stage_page
 from ..scene.opened import Opened, opened, stage
 

@@ -7,7 +7,7 @@ from typing import Any, get_args
 from flask import Blueprint
 
 from ...core.finish.finish import Crop, Finish, Ratio
-from ...core.parameter import controls
+from ...parameter import controls
 from ..scene import decided, posted, posted_control, stage_page
 from ..scene.opened import Opened, stage
 from ..security import refuse

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from pydantic import ValidationError
 
 from ...core.even.look import NEUTRAL, Look, for_screen, histogram
-from ...core.parameter import Control
+from ...parameter import Control
 from ...pipeline.view import Shown, View, overview, viewport
 from ...recipe import Recipe
 from ...store import jobs, scenes

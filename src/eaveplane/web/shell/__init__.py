@@ -6,6 +6,7 @@ import math
 
 from flask import Blueprint
 
+from ...optics.plan import in_metres
 from ...pipeline.depth import HATCHES, PERIOD, depth_colour
 
 blueprint = Blueprint("shell", __name__, template_folder="templates", static_folder="static", static_url_path="/static/shell")
@@ -13,12 +14,14 @@ blueprint = Blueprint("shell", __name__, template_folder="templates", static_fol
 
 @blueprint.app_template_filter("metres")
 def metres(distance: float | None) -> str:
-    """A distance as people say it: 0.62 m, 3.1 m, 19 m, ∞."""
-    if distance is None:
-        return "—"
-    if math.isinf(distance) or distance >= 10000:
-        return "∞"
-    return f"{distance:.2f} m" if distance < 1 else f"{distance:.1f} m" if distance < 10 else f"{distance:.0f} m"
+    """A distance as people say it: 0.62 m, 3.14 m, 19 m, ∞."""
+    return "—" if distance is None else in_metres(distance)
+
+
+@blueprint.app_template_filter("planned")
+def planned(distance: float) -> str:
+    """A focus distance in an address, in dioptres."""
+    return f"{1 / distance:.5g}"
 
 
 @blueprint.app_template_filter("seconds")

@@ -8,9 +8,9 @@ from typing import Any
 from flask import Blueprint, Response
 from pydantic import ValidationError
 
-from ...core.parameter import controls
 from ...core.weave.strokes import Stroke
 from ...core.weave.weave import Weaving
+from ...parameter import controls
 from ...recipe import Recipe
 from ..scene import decided, posted, posted_control, queued, stage_page
 from ..scene.opened import Opened, opened, stage

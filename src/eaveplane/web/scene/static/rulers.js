@@ -1,41 +1,19 @@
-// Rulers: slider and field are one control; the look is seen while a slider is held, posted when it is let go.
+// Rulers of the bench: the look is seen while a slider is held, posted when it is let go.
 import { post } from "../shell/page.js";
+import { listen, write } from "../shell/rulers.js";
 
 export class Rulers {
   constructor(page) {
     this.page = page;
-    document.addEventListener("input", (event) => {
-      const ruler = event.target.closest(".ruler[data-name]");
-      if (!ruler) return;
-      if (event.target.type === "range") { this.write(ruler, event.target.value); this.live(ruler); }
-    });
-    document.addEventListener("change", (event) => {
-      const ruler = event.target.closest(".ruler[data-name]");
-      if (ruler) this.set(ruler, event.target.value);
-    });
-    document.addEventListener("dblclick", (event) => { const ruler = event.target.closest(".ruler[data-name]"); if (ruler && event.target.type === "range") this.set(ruler, ruler.dataset.start); });
-    document.addEventListener("keydown", (event) => {
-      const ruler = event.target.closest?.(".ruler[data-name]");
-      if (ruler && event.target.type === "range" && (event.key === "Delete" || event.key === "Backspace")) { event.preventDefault(); this.set(ruler, ruler.dataset.start); }
-    });
+    listen((ruler) => this.live(ruler), (ruler, value) => this.set(ruler, value));
     document.addEventListener("click", (event) => {
       const button = event.target.closest("[data-reset]");
       if (button) post(button.dataset.url, { group: button.dataset.reset });
     });
   }
 
-  write(ruler, value) {
-    const range = ruler.querySelector("[type=range]"), number = ruler.querySelector("[type=number]");
-    const step = Number(ruler.dataset.step), decimals = step < 1 ? Math.ceil(-Math.log10(step)) : 0;
-    const clamped = Math.max(Number(range.min), Math.min(Number(range.max), Number(value) || 0));
-    range.value = clamped;
-    number.value = clamped.toFixed(decimals);
-    ruler.classList.toggle("changed", Math.abs(clamped - Number(ruler.dataset.start)) > 1e-9);
-    return clamped;
-  }
-
   set(ruler, value) {
-    const clamped = this.write(ruler, value);
+    const clamped = write(ruler, value);
     const url = ruler.querySelector("[type=range]").dataset.url;
     if (url) post(url, { name: ruler.dataset.name, value: clamped });
   }

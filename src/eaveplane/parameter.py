@@ -37,6 +37,11 @@ class Control:
     default: float
 
 
+def switches(model: type[Parameters]) -> list[tuple[str, str, str]]:
+    """The yes-or-no parameters of a set: name, label, help."""
+    return [(name, field.title or name, field.description or "") for name, field in model.model_fields.items() if field.annotation is bool]
+
+
 def controls(model: type[Parameters]) -> list[Control]:
     """The numbers of a parameter set, in the order in which they are defined."""
     found = []

@@ -1,0 +1,60 @@
+"""Gather: scenes of made-up outings, and the hands that mark where they begin."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from datetime import datetime, timedelta
+
+import numpy as np
+import pytest
+
+from eaveplane.core.gather.composition import alike, exposure_between, glimpse
+from eaveplane.core.gather.split import Taken, split
+from tests.core.cards import SIZE, composition, deal, noisy
+
+BEGIN = datetime(2026, 4, 11, 6, 0)
+
+
+@pytest.mark.parametrize("known", [True, False], ids=["with times", "pictures alone"])
+def test_outings_fall_into_their_scenes(known: bool) -> None:
+    right = total = found = markers = accused = 0
+    for seed in range(8):
+        rng = np.random.default_rng(seed)
+        card = deal(seed, int(rng.integers(1, 5)), int(rng.choice([1, 1, 3])), bool(seed % 2))
+        taken = [Taken(f.taken, SIZE, f.focal_mm) if known else Taken() for f in card.frames]
+        seen = split([glimpse(f.light) for f in card.frames], taken)
+        true = defaultdict(list)
+        for i, frame in enumerate(card.frames):
+            if not frame.marker:
+                true[frame.scene].append(i)
+        total += len(true)
+        right += sum(frames in seen.scenes for frames in true.values())
+        real = {i for i, frame in enumerate(card.frames) if frame.marker}
+        markers += len(real)
+        found += len(real & set(seen.markers()))
+        accused += len(set(seen.markers()) - real)
+        assert sorted([i for s in seen.scenes for i in s] + seen.markers()) == list(range(len(card.frames)))
+    print(f"scenes right: {right} of {total}; markers found: {found} of {markers}, {accused} accused")
+    assert right >= (0.98 if known else 0.90) * total and found >= 0.95 * markers and accused == 0
+
+
+def test_a_long_pause_ends_a_scene_and_a_slow_rhythm_does_not() -> None:
+    pictures, _, _ = composition("saltpan", 17.0)
+    glimpses = [glimpse(p) for p in pictures[:6]]
+    slow = split(glimpses, [Taken(BEGIN + timedelta(seconds=90 * i)) for i in range(6)])
+    assert slow.scenes == [[0, 1, 2, 3, 4, 5]]
+    twice = split(glimpses, [Taken(BEGIN + timedelta(seconds=2 * i + 900 * (i > 2))) for i in range(6)])
+    assert twice.scenes == [[0, 1, 2], [3, 4, 5]]
+    assert split([], []).scenes == []
+    zoomed = split(glimpses, [Taken(None, None, 24.0 if i < 2 else 35.0) for i in range(6)])
+    assert zoomed.scenes == [[0, 1], [2, 3, 4, 5]]
+
+
+def test_exposure_is_told_apart_from_composition() -> None:
+    rng = np.random.default_rng(3)
+    pictures, _, _ = composition("thistle", 17.0)
+    others, _, _ = composition("larch", 17.0)
+    plain, brighter = glimpse(noisy(pictures[3], 0, rng)), glimpse(noisy(pictures[4], 1.5, rng))
+    assert exposure_between(plain, brighter) == pytest.approx(1.5, abs=0.1)
+    assert alike(plain, brighter) > 0.93 and alike(plain, glimpse(noisy(others[3], 0, rng))) < 0.8
+    assert np.isnan(alike(plain, glimpse(np.ones((120, 180, 3), np.float32))))
