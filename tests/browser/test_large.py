@@ -19,7 +19,7 @@ def _large_frames(folder: Path) -> None:
     """Three frames of 6000×4000, each sharp in a third of the picture."""
     folder.mkdir()
     rng = np.random.default_rng(3)
-    small = cv2.resize(rng.random((500, 750, 3), np.float32), (6000, 4000), interpolation=cv2.INTER_CUBIC)
+    small = sum(cv2.resize(rng.random((rows, rows * 3 // 2, 3), np.float32), (6000, 4000), interpolation=cv2.INTER_CUBIC) for rows in (20, 500)) / 2
     fine = cv2.resize(rng.random((2000, 3000, 3), np.float32), (6000, 4000), interpolation=cv2.INTER_LINEAR)
     sharp = np.clip(0.25 + 0.3 * small + 0.25 * fine, 0, 1)
     soft = cv2.GaussianBlur(sharp, (0, 0), 5)
