@@ -19,6 +19,7 @@ from ..core.even.drift import measure_gains
 from ..core.even.look import Light, develop
 from ..core.finish.finish import finish
 from ..core.gather.detail import POOL, Detail, measure_detail, pooled_shape, signal
+from ..core.gather.octaves import Octaves
 from ..core.register.area import common_area
 from ..core.register.features import Features, find_features
 from ..core.register.register import register
@@ -52,7 +53,7 @@ def decode_key(sha256: str, full_only: bool) -> str:
 
 
 def analysis_key(decoded: str) -> str:
-    return key_of("analysis", 1, decoded)
+    return key_of("analysis", 2, decoded)
 
 
 def decode(root: str, path: str, sha256: str, full_only: bool, ticket: str) -> str:
@@ -96,6 +97,7 @@ def _analyse(folder: Path, frame: Decoded, ticket: Ticket) -> None:
     ticket.tell(0.3)
     detail = measure_detail(luma)
     np.savez(folder / "detail.npz", energy=detail.energy, noise=detail.noise, fine_noise=detail.fine_noise, level=detail.level)
+    np.savez(folder / "octaves.npz", energy=detail.octaves.energy, noise=detail.octaves.noise, slopes=detail.octaves.slopes)
     np.save(folder / "luma.npy", detail.luma)
     np.save(folder / "small.npy", small)
     ticket.tell(0.7)
@@ -135,7 +137,11 @@ class Decoded:
 
     def detail(self) -> Detail:
         stored = np.load(self.analysed / "detail.npz")
-        return Detail(stored["energy"], stored["noise"], float(stored["fine_noise"]), np.empty((0, 0), np.float32), int(stored["level"]))
+        return Detail(stored["energy"], stored["noise"], float(stored["fine_noise"]), np.empty((0, 0), np.float32), int(stored["level"]), self.octaves())
+
+    def octaves(self) -> Octaves:
+        stored = np.load(self.analysed / "octaves.npz")
+        return Octaves(stored["energy"], stored["noise"], stored["slopes"])
 
 
 def open_decoded(cache: Cache, key: str) -> Decoded:

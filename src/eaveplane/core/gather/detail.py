@@ -14,6 +14,7 @@ import numpy as np
 
 from ...imaging.colour import FloatArray
 from ...imaging.resample import halve
+from .octaves import OCTAVES, Measuring, Octaves, pooled
 
 POOL = 4
 """Side of the square of pixels that one value of a detail map stands for."""
@@ -29,7 +30,7 @@ class Detail:
 
     `energy` (3, h/4, w/4): variance of the bands of about 2, 4 and 8 px, noise not yet taken off; `noise` (3,):
     the variance that noise alone has in each, `fine_noise` that of the Laplacian; `luma`: the square root of luminance, halved `level` times so that
-    it is at most 2000 pixels long, for registration.
+    it is at most 2000 pixels long, for registration; `octaves`: the same coarser, for inspection.
     """
 
     energy: FloatArray
@@ -37,6 +38,7 @@ class Detail:
     fine_noise: float
     luma: FloatArray
     level: int
+    octaves: Octaves
 
 
 def _band(picture: FloatArray) -> tuple[FloatArray, FloatArray]:
@@ -44,14 +46,6 @@ def _band(picture: FloatArray) -> tuple[FloatArray, FloatArray]:
     small = cv2.pyrDown(picture)
     back = cv2.pyrUp(small, dstsize=(picture.shape[1], picture.shape[0]))
     return np.asarray(picture - back), np.asarray(small)
-
-
-def _pool(picture: FloatArray, size: int, shape: tuple[int, int]) -> FloatArray:
-    """Mean over squares of `size`, cut or repeated at the border to `shape` (h, w)."""
-    while size > 1:
-        picture = halve(picture)
-        size //= 2
-    return np.ascontiguousarray(picture[: shape[0], : shape[1]])
 
 
 def pooled_shape(height: int, width: int) -> tuple[int, int]:
@@ -62,19 +56,25 @@ def pooled_shape(height: int, width: int) -> tuple[int, int]:
 def measure_detail(luma: FloatArray) -> Detail:
     """Analyse the square root of luminance (h, w) of a frame at full size."""
     shape = pooled_shape(*luma.shape)
-    energies, picture = [], luma
-    for octave in range(BANDS):
+    energies, picture, octaves = [], luma, Measuring(luma)
+    for octave in range(OCTAVES):
+        if octave == 1:
+            octaves.halved(picture)
         band, picture = _band(picture)
-        energies.append(_pool(band * band, POOL >> octave, shape))
+        energy = band * band
+        if octave < BANDS:
+            energy = pooled(energy, octave, POOL, shape)
+            energies.append(energy)
+        octaves.band(energy, POOL if octave < BANDS else 1 << octave)
     energy = np.stack(energies)
     # a quarter of the rows, in bands spread over the picture, tell the noise as well as all
     bands = [cv2.Laplacian(luma[top : top + NOISE_ROWS], cv2.CV_32F)[1:-1] for top in range(0, max(1, luma.shape[0] - NOISE_ROWS), 4 * NOISE_ROWS)]
-    squares = np.concatenate([_pool(lap * lap, POOL, (len(lap) // POOL, shape[1])) for lap in bands])
+    squares = np.concatenate([pooled(lap * lap, 0, POOL, (len(lap) // POOL, shape[1])) for lap in bands])
     fine_noise = _noise_floor(squares)
     level = 0
     while max(luma.shape) > REGISTERED_SIDE:
         luma, level = halve(luma), level + 1
-    return Detail(energy, np.array([_noise_floor(e) for e in energy], np.float32), fine_noise, luma, level)
+    return Detail(energy, np.array([_noise_floor(e) for e in energy], np.float32), fine_noise, luma, level, octaves.done())
 
 
 def _noise_floor(energy: FloatArray) -> float:

@@ -1,0 +1,101 @@
+"""Exposure brackets inside a focus bracket: which frames are the exposures of one focus position."""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from collections.abc import Callable, Sequence
+
+LEAST_STEP = 0.3
+"""Stops between exposures of a bracket, at least."""
+SAME_EXPOSURE = 0.4
+"""Part of the smallest step within which two exposures count as one."""
+MOST_EXPOSURES = 9
+AGREE = 0.75
+"""Part of the focus positions that must have the usual exposures."""
+
+Between = Callable[[int, int], float]
+"""By how many stops the second frame is brighter than the first; nan where that cannot be told."""
+
+
+def brackets_of(count: int, between: Between, same_focus: Callable[[int, int], bool] = lambda a, b: True) -> list[list[int]]:
+    """Frames 0..count-1 of a scene, in the order of time, as one list a focus position, each from dark to bright.
+
+    A position ends where an exposure comes that it has already, in whatever order the camera goes through them; or,
+    where the camera goes through all positions at one exposure and then at the next, positions are what stand at the
+    same place in each pass. `same_focus` may forbid that two frames share a position. Lists of one frame each where
+    there is no bracket.
+    """
+    single = [[i] for i in range(count)]
+    if count < 2:
+        return single
+    groups = _in_turn(count, between, same_focus)
+    if groups is None:
+        groups = _in_passes(count, between, same_focus)
+    if groups is None:
+        return single
+    return [sorted(g, key=lambda i: _brightness(g, i, between)) for g in groups]
+
+
+def _brightness(group: Sequence[int], i: int, between: Between) -> float:
+    """How much brighter a frame is than the rest of its group, through neighbours where ends are too far apart."""
+    values = [between(j, i) if j < i else -between(i, j) for j in group if j != i]
+    known = [v for v in values if v == v]
+    return sum(known) / len(known) if known else 0.0
+
+
+def _apart(a: int, b: int, between: Between) -> float:
+    value = between(a, b)
+    return math.inf if value != value else abs(value)
+
+
+def _in_turn(count: int, between: Between, same_focus: Callable[[int, int], bool]) -> list[list[int]] | None:
+    steps = [s for s in (_apart(i, i + 1, between) for i in range(count - 1)) if s >= LEAST_STEP]
+    if len(steps) < (count - 1) / 3:
+        return None
+    # the smallest usual step; a bracket of three in the order 0 - + jumps by two of them
+    low = sorted(steps)[len(steps) // 5]
+    tolerance = max(0.5 * LEAST_STEP, SAME_EXPOSURE * (low if math.isfinite(low) else 1.0))
+    groups: list[list[int]] = [[0]]
+    for i in range(1, count):
+        now = groups[-1]
+        if len(now) >= MOST_EXPOSURES or not same_focus(now[0], i) or any(_apart(j, i, between) < tolerance for j in now):
+            groups.append([])
+        groups[-1].append(i)
+    return groups if _consistent(groups, between, tolerance) else None
+
+
+def _in_passes(count: int, between: Between, same_focus: Callable[[int, int], bool]) -> list[list[int]] | None:
+    """All focus positions at one exposure, then all at the next."""
+    for passes in (3, 5, 2, 7):
+        length = count // passes
+        if count % passes or length < 2:
+            continue
+        within = [_apart(p * length + k, p * length + k + 1, between) for p in range(passes) for k in range(length - 1)]
+        across = [_apart(p * length + length - 1, (p + 1) * length, between) for p in range(passes - 1)]
+        if max(within) < 0.5 * min(across) and min(across) >= LEAST_STEP:
+            groups = [[p * length + k for p in range(passes)] for k in range(length)]
+            if all(same_focus(g[0], i) for g in groups for i in g):
+                return groups
+    return None
+
+
+def _consistent(groups: list[list[int]], between: Between, tolerance: float) -> bool:
+    """Whether the focus positions have the same exposures, all but a few."""
+    usual, frequent = Counter(len(g) for g in groups).most_common(1)[0]
+    if usual < 2 or (usual == 2 and len(groups) == 1) or frequent < AGREE * len(groups):
+        return False
+    whole = [g for g in groups if len(g) == usual]
+
+    def steps(group: list[int]) -> list[float]:
+        ordered = sorted(group, key=lambda i: _brightness(group, i, between))
+        found = []
+        for a, b in zip(ordered, ordered[1:], strict=False):
+            found.append(_apart(min(a, b), max(a, b), between))
+        return found
+
+    first = steps(whole[0])
+    if any(s < LEAST_STEP for s in first):
+        return False
+    alike = sum(all(abs(a - b) < 2 * tolerance or not (math.isfinite(a) and math.isfinite(b)) for a, b in zip(first, steps(g), strict=True)) for g in whole)
+    return alike >= AGREE * len(whole)

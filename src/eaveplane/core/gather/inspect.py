@@ -1,0 +1,154 @@
+"""Looking at the frames of a scene before anything is blended: order, blur, faults, soft bands."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...imaging.colour import FloatArray
+from ...imaging.exif import Metadata
+from ...imaging.resample import coverage
+from . import verdicts
+from .coverage import SoftBand, soft_bands, soft_map
+from .defocus import CLEAR, Defocus, find_defocus
+from .octaves import BLOCK, Octaves
+from .verdicts import Verdict
+
+USUAL_STEP = 1.2
+"""Pixels of radius between the focus of neighbours, as a first guess."""
+
+
+@dataclass(frozen=True, eq=False)
+class Seen:
+    """What is known of a frame: its octaves, a small linear rendition (h, w, 3), what its file says, light as shot."""
+
+    octaves: Octaves
+    small: FloatArray
+    meta: Metadata
+    shot: tuple[float, float]
+
+
+@dataclass(frozen=True, eq=False)
+class Inspection:
+    """Lists run over the frames given, near to far. `soft` (h, w): radius of the smallest disc on the reference frame's
+    blocks, nan where nothing can be told; `covered`: part of the textured picture in which that is small enough."""
+
+    verdicts: list[Verdict]
+    bands: list[SoftBand]
+    defocus: Defocus
+    soft: FloatArray
+    covered: float
+
+
+def laid(maps: FloatArray, fit: NDArray[np.float64], shape: tuple[int, int]) -> FloatArray:
+    """Maps (c, h, w) of a frame's blocks on those of the reference, the edge repeated. `fit` is for full pixels."""
+    scale = np.array([[BLOCK, 0, (BLOCK - 1) / 2], [0, BLOCK, (BLOCK - 1) / 2], [0, 0, 1.0]])
+    onto = np.linalg.inv(scale) @ fit @ scale
+    # between squares, so that what is large does not drown what is small
+    moved = [cv2.warpPerspective(np.sqrt(m), onto, shape[::-1], flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) ** 2 for m in maps]
+    return np.stack(moved)
+
+
+def _reach(fit: NDArray[np.float64], size: tuple[int, int], shape: tuple[int, int]) -> NDArray[np.bool_]:
+    inside = coverage(size, fit, (0, 0, *size)).astype(np.float32)
+    return np.asarray(cv2.resize(inside, shape[::-1], interpolation=cv2.INTER_AREA) > 0.9)
+
+
+def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: Sequence[tuple[float, float, float]], reference: int, size: tuple[int, int], fitting: Sequence[bool]) -> Inspection:
+    """Look at frames of `size` (w, h) in order from near to far, registered: `fits` (3, 3) and `gains` take them to the
+    reference; `fitting` tells whose fit can be trusted."""
+    count, shape = len(frames), frames[0].octaves.energy.shape[1:]
+    energies = [laid(f.octaves.energy, fit, shape) for f, fit in zip(frames, fits, strict=True)]
+    noises = [laid(f.octaves.noise, fit, shape) for f, fit in zip(frames, fits, strict=True)]
+    slopes = [laid(f.octaves.slopes, fit, shape) for f, fit in zip(frames, fits, strict=True)]
+    reach = [_reach(fit, size, shape) for fit in fits]
+    # brightness must not pass for sharpness
+    for k, gain in enumerate(gains):
+        for maps in (energies[k], noises[k], slopes[k]):
+            maps *= np.float32(gain[1])
+    clear = [(e[1] > 2 * CLEAR * n[1]) & r for e, n, r in zip(energies, noises, reach, strict=True)]
+    sharpest = np.max([e[1] - CLEAR**2 * n[1] for e, n in zip(energies, noises, strict=True)], axis=0)
+    known = (sharpest > 0) & np.all(reach, axis=0)
+    lean = verdicts.leans(slopes, clear)
+    shaky = verdicts.shaken(lean, verdicts.ahead(energies, noises, known, [k for k in range(count) if fitting[k]]), known)
+    steady = [k for k in range(count) if k not in shaky and fitting[k]]
+    steady = steady if len(steady) > 1 else list(range(count))
+    lead = verdicts.ahead(energies, noises, known, steady)
+    beyond = verdicts.overshot(lead, known, set(range(count)) - set(steady))
+    dioptres = np.array([math.nan if f.meta.focus_m is None else 0.0 if math.isinf(f.meta.focus_m) else -1 / f.meta.focus_m for f in frames])
+    start, to_scale = _first_guess(dioptres, set(beyond))
+    defocus = find_defocus(energies, noises, reach, start, to_scale, steady)
+    good = [k for k in steady if k not in beyond]
+    settings = verdicts.other_settings([f.meta for f in frames], [f.shot for f in frames], gains) if count > 2 else {}
+    strange = _intruders(frames, fits, gains, size, defocus, steady)
+    spare = verdicts.redundant(defocus, good, set(settings) | set(strange))
+    bands = soft_bands(defocus, [k for k in good if k not in spare], size, dioptres)
+    found = []
+    for k in range(count):
+        zone = verdicts.zone_of(defocus, k, good if k in good else [*good, k])
+        blur = float(np.median(defocus.radius(k)[zone])) if zone.any() else 0.0
+        share = float(zone.sum()) / max(1, int(defocus.known.sum()))
+        flaw: verdicts.Flaw | None = None
+        told, box = "", None
+        if k in shaky:
+            flaw, told, blur, share = "shaken", shaky[k], verdicts.blur_beside(lead[k], known, 0.3), 0.0
+        elif not fitting[k]:
+            flaw, told = "shaken", "It cannot be laid on the other frames."
+        elif k in beyond:
+            flaw, told, blur, share = "overshot", beyond[k], verdicts.blur_beside(lead[k], known, 0.3), 0.0
+        elif k in settings:
+            flaw, told = "settings", settings[k]
+        elif k in strange:
+            flaw, (told, box) = "intruder", strange[k]
+        elif k in spare:
+            flaw, told = "redundant", spare[k]
+        rows = verdicts.rows_of(zone, size[1]) if share else (0.0, 0.0)
+        found.append(Verdict(flaw, told, round(share, 4), rows, round(blur, 2), box))
+    soft = soft_map(defocus, good)
+    told_of = np.isfinite(soft)
+    covered = 1.0
+    if told_of.any():
+        inside = np.zeros(soft.shape, bool)
+        for band in bands:
+            x, y, w, h = (v // BLOCK for v in band.box)
+            inside[y : y + h + 1, x : x + w + 1] = True
+        covered = 1.0 - float((inside & told_of & (np.nan_to_num(soft) > verdicts.SPARE_WORST * 2)).sum()) / float(told_of.sum())
+    return Inspection(found, bands, defocus, soft, round(covered, 4))
+
+
+def _first_guess(dioptres: NDArray[np.float64], beyond: set[int]) -> tuple[NDArray[np.float64], bool]:
+    """Where to begin looking for the focus of frames on the line, and whether only the scale is in question."""
+    count = len(dioptres)
+    inner = [k for k in range(count) if k not in beyond]
+    known = np.isfinite(dioptres).all() and len(inner) > 1 and (np.diff(dioptres[inner]) > 1e-6).all()
+    if not known:
+        return np.arange(count) * USUAL_STEP, False
+    step = np.ptp(dioptres[inner]) / (len(inner) - 1)
+    guess = (dioptres - dioptres[inner[0]]) / step * USUAL_STEP
+    # what lies past infinity bears no distance
+    for k in sorted(beyond):
+        if k > 0 and guess[k] <= guess[k - 1]:
+            guess[k] = guess[k - 1] + USUAL_STEP
+    return guess, not beyond
+
+
+def _intruders(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: Sequence[tuple[float, float, float]], size: tuple[int, int], defocus: Defocus, steady: list[int]) -> dict[int, tuple[str, tuple[int, int, int, int]]]:
+    """Things in one of the steady frames alone, by frame."""
+    height, width = frames[0].small.shape[:2]
+    scale = size[0] / width
+    shrink = np.diag([scale, scale, 1.0])
+    pictures, reach, blur = [], [], []
+    for k in steady:
+        fit = np.linalg.inv(shrink) @ fits[k] @ shrink
+        evened = frames[k].small * np.array(gains[k], np.float32)
+        pictures.append(cv2.warpPerspective(evened, fit, (width, height), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
+        reach.append(coverage((width, height), fit, (0, 0, width, height)))
+        radius = np.where(defocus.known, defocus.radius(k), np.nan) / np.float32(scale)
+        blur.append(radius)
+    found = verdicts.intruders(pictures, reach, blur, scale)
+    return {steady[i]: told for i, told in found.items()}
