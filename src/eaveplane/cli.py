@@ -7,16 +7,14 @@ import resource
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
 from pathlib import Path
 from typing import Any, get_args
 
 import click
-import numpy as np
 
-from .core.even.look import NEUTRAL, RAW_LOOK
 from .core.weave.weave import Weaving
 from .fieldcam.order import LandscapeName, Order
 from .imaging.errors import PictureError
@@ -24,9 +22,10 @@ from .imaging.rows import CORES
 from .imaging.write import SUFFIXES, put_in_place, writes
 from .optics.plan import Question, in_metres
 from .parameter import Parameters, controls, switches
-from .pipeline import scene, steps
-from .pipeline.cache import Cache, hash_file
-from .recipe import FrameChoice, Recipe, read_recipe
+from .pipeline import headless
+from .pipeline.cache import Cache
+from .pipeline.runner import Runner
+from .recipe import Recipe, read_recipe
 
 DONE, WRONG_CALL, BAD_INPUT, DOUBTFUL = 0, 2, 3, 4
 
@@ -90,7 +89,7 @@ def main() -> None:
 @click.option("--canvas", type=click.Choice(["common", "reference"]), default=None, help="common (default): the area all frames cover, at their aspect ratio. reference: the reference frame's grid.")
 @click.option("--reference", default="auto", show_default=True, help="auto, or the number of a frame, counted from 0 in the order given.")
 @click.option("--even-out", type=click.Choice(["on", "off"]), default=None, help="Remove measured exposure and colour drift between frames; default on.")
-@click.option("--leave-out", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help="auto: set aside frames without a part of their own and frames that do not fit.")
+@click.option("--leave-out", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help="auto: set aside frames that are shaken, overshot or redundant, and markers; see inspect.")
 @click.option("--recipe", "recipe_file", type=click.Path(path_type=Path), help="Take the decisions from this recipe.")
 @click.option("--save-recipe", type=click.Path(path_type=Path), help="Write the decisions as a recipe.")
 @click.option("--force", is_flag=True, help="Replace files that stand where results go.")
@@ -115,13 +114,7 @@ def stack(
         raise click.BadParameter(f"it is auto or a number from 0 to {len(frames) - 1}.", param_hint="--reference")
     if out.suffix.lower() not in SUFFIXES:
         raise click.BadParameter(f"{out.name}: results are written as .tif, .png or .jpg.", param_hint="--out")
-    for file in (out, report, save_recipe):
-        if file and file.exists() and not force:
-            raise click.BadParameter(f"{file} stands there already. Choose another name, or replace it with --force.")
-        if file and not file.absolute().parent.is_dir():
-            raise click.BadParameter(f"{file.absolute().parent} is not a folder. Make it first.")
-        if file and any(file.exists() and f.exists() and file.samefile(f) for f in frames):
-            raise click.BadParameter(f"{file} is one of the frames; originals are never touched.")
+    _places_for((out, report, save_recipe), force, frames)
     try:
         recipe = read_recipe(recipe_file) if recipe_file else Recipe()
     except ValueError as error:
@@ -137,9 +130,10 @@ def stack(
     progress = Progress()
     with tempfile.TemporaryDirectory(prefix="eaveplane-") as scratch, ThreadPoolExecutor(CORES) as pool:
         cache = Cache(Path(scratch) / "cache")
-        runner = scene.Runner(pool, Path(scratch) / "tickets", progress)
+        runner = Runner(pool, Path(scratch) / "tickets", progress)
         try:
-            result = _stack(frames, out, develop, reference, leave_out, recipe, bool(recipe_file), force, cache, runner)
+            asked = headless.Stack(frames, out, develop, reference, leave_out == "auto", recipe, bool(recipe_file), force)
+            result = headless.stack(asked, cache, runner)
         except PictureError as error:
             _stop(str(error), BAD_INPUT)
         except FileExistsError as error:
@@ -156,100 +150,46 @@ def stack(
     sys.exit(DOUBTFUL if warned else DONE)
 
 
-def _stack(
-    frames: tuple[Path, ...], out: Path, develop: str, reference: str, leave_out: str, recipe: Recipe, from_file: bool, force: bool, cache: Cache, runner: scene.Runner
-) -> tuple[Recipe, dict[str, Any], list[str]]:
-    """Do it; the recipe that was carried out, the report, and what should not be trusted."""
-    clock = [time.monotonic()]
-    files: list[scene.File] = []
-    for path in frames:
-        if not path.is_file():
-            raise PictureError(path, "is not there.", "Check the name.")
-    for path, sha256 in zip(frames, runner.executor.map(hash_file, frames), strict=True):
-        file = scene.File(path, sha256, str(path))
-        if all(file.sha256 != f.sha256 for f in files):
-            files.append(file)
-    analysed = scene.analyse(cache, files, runner, (0.0, 0.45), full_only=True)
-    for problem in analysed.problems.values():
-        raise problem
-    for problem in scene.same_size(cache, files, analysed.keys).values():
-        raise problem
-    clock.append(time.monotonic())
-
-    order = scene.in_order(cache, [analysed.keys[f.id] for f in files])
-    recipe = _with_frames(recipe, [files[i] for i in order])
-    if reference != "auto":
-        wanted = hash_file(frames[int(reference)])[:12]
-        recipe = recipe.model_copy(update={"reference": wanted})
-    first = steps.open_decoded(cache, analysed.keys[files[0].id])
-    if develop == "none":
-        recipe = recipe.model_copy(update={"look": NEUTRAL})
-    elif not from_file:
-        recipe = recipe.model_copy(update={"look": RAW_LOOK if first.raw else NEUTRAL})
-
-    planned = scene.plan(recipe, analysed.keys, full_only=True)
-    assert planned is not None
-    registered = scene.register(cache, planned, runner, (0.45, 0.6))
-    zones = scene.label(cache, planned, recipe.weaving.quiet, runner, (0.6, 0.64))
-    if leave_out == "auto" and not from_file:
-        reasons = {planned.ids[k]: why for k, why in scene.without_part(zones, registered).items()}
-        if reference != "auto":
-            reasons.pop(recipe.reference, None)
-        if reasons:
-            recipe = scene.leave_out(recipe, reasons)
-            planned = scene.plan(recipe, analysed.keys, full_only=True)
-            assert planned is not None
-            registered = scene.register(cache, planned, runner, (0.45, 0.6))
-            scene.label(cache, planned, recipe.weaving.quiet, runner, (0.6, 0.64))
-    clock.append(time.monotonic())
-    shares = scene.weave(cache, planned, recipe, runner, (0.64, 0.85), full_only=True)
-    clock.append(time.monotonic())
-    scene.deliver(cache, planned, recipe, out, force, runner, (0.85, 1.0))
-    clock.append(time.monotonic())
-
-    place = {id: k for k, id in enumerate(planned.ids)}
-    states = {f.id: f for f in recipe.frames}
-    listed = []
-    for path in frames:
-        id = next(f.id for f in files if f.path == path) if any(f.path == path for f in files) else hash_file(path)[:12]
-        k = place.get(id)
-        listed.append(
-            {
-                "file": str(path),
-                "homography": registered.fits[k].tolist() if k is not None else None,
-                "gain": list(registered.gains[k]) if k is not None and recipe.even_out else [1.0, 1.0, 1.0],
-                "residual_px": registered.residual[k] if k is not None else None,
-                "share": shares[k] if k is not None else 0.0,
-                "state": "used" if k is not None else "left_out",
-                "reason": states[id].reason,
-            }
-        )
-    x, y, w, h = registered.area
-    spent = np.diff(clock)
-    by_id = {f.id: f.path for f in files}
-    facts = {
-        "schema": 1,
-        "reference": list(frames).index(by_id[planned.ids[planned.reference]]),
-        "frames": listed,
-        "area": {"x": x, "y": y, "w": w, "h": h},
-        "model": registered.model,
-        "flaws": [],
-        "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
-    }
-    warned = [f"{by_id[planned.ids[k]].name}: {text}" for k, text in enumerate(registered.warnings) if text]
-    return recipe, facts, warned
+@main.command()
+@click.argument("frames", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FRAME...")
+@click.option("--report", type=click.Path(path_type=Path), required=True, help="Where what was found goes, as JSON.")
+@click.option("--force", is_flag=True, help="Replace the report where one stands there.")
+def inspect(frames: tuple[Path, ...], report: Path, force: bool) -> None:
+    """Look at the frames of one scene, in any order, before anything is blended: which are better left out, and where
+    none is sharp."""
+    _places_for([report], force, frames)
+    _report(lambda cache, runner: headless.inspect(frames, cache, runner), report, force)
 
 
-def _with_frames(recipe: Recipe, files: list[scene.File]) -> Recipe:
-    """The recipe for these files, in order: its own frames where it knows them, all of them where it knows none."""
-    known = {f.id: f for f in recipe.frames}
-    if any(f.id in known for f in files):
-        by_id = {f.id: f for f in files}
-        ordered = [entry.model_copy(update={"file": by_id[entry.id].name}) for entry in recipe.frames if entry.id in by_id]
-        ordered += [FrameChoice(id=f.id, file=f.name, state="leave_out", reason="by hand") for f in files if f.id not in known]
-        return recipe.model_copy(update={"frames": ordered})
-    fresh = [FrameChoice(id=f.id, file=f.name) for f in files]
-    return recipe.model_copy(update={"frames": fresh, "reference": "", "strokes": []})
+@main.command()
+@click.argument("folder", type=click.Path(path_type=Path, exists=True, file_okay=False))
+@click.option("--report", type=click.Path(path_type=Path), required=True, help="Where the scenes go, as JSON.")
+@click.option("--force", is_flag=True, help="Replace the report where one stands there.")
+def sets(folder: Path, report: Path, force: bool) -> None:
+    """Split a folder of pictures into scenes, near to far, with their exposure brackets and markers."""
+    _places_for([report], force, ())
+    _report(lambda cache, runner: headless.sets(folder, cache, runner), report, force)
+
+
+def _report(work: Callable[[Cache, Runner], dict[str, Any]], report: Path, force: bool) -> None:
+    """Do something in a scratch cache and write what was found."""
+    with tempfile.TemporaryDirectory(prefix="eaveplane-") as scratch, ThreadPoolExecutor(CORES) as pool:
+        try:
+            facts = work(Cache(Path(scratch) / "cache"), Runner(pool, Path(scratch) / "tickets", Progress()))
+        except (PictureError, ValueError) as error:
+            _stop(str(error), BAD_INPUT)
+    put_in_place(report, writes(json.dumps(facts, indent=1)), force)
+
+
+def _places_for(files: Sequence[Path | None], force: bool, frames: Sequence[Path]) -> None:
+    """Refuse places that are taken, not there, or an original's."""
+    for file in files:
+        if file and file.exists() and not force:
+            raise click.BadParameter(f"{file} stands there already. Choose another name, or replace it with --force.")
+        if file and not file.absolute().parent.is_dir():
+            raise click.BadParameter(f"{file.absolute().parent} is not a folder. Make it first.")
+        if file and any(file.exists() and f.exists() and file.samefile(f) for f in frames):
+            raise click.BadParameter(f"{file} is one of the frames; originals are never touched.")
 
 
 @main.command()

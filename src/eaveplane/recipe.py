@@ -18,14 +18,37 @@ SCHEMA = 1
 Reason = Literal["shaken", "overshot", "redundant", "marker", "settings", "intruder", "by hand", "unreadable"]
 
 
+class Exposure(Parameters):
+    """One exposure of a bracket: the start of its content's hash, and the file."""
+
+    id: str = Field(max_length=64)
+    file: str = Field("", max_length=1000)
+
+
 class FrameChoice(Parameters):
-    """A frame of the scene. `id` is the start of its content's hash; recipes name frames by it."""
+    """A frame of the scene. `id` is the start of its content's hash; recipes name frames by it.
+
+    A frame that stands for an exposure bracket has `exposures`, dark to bright, and an id made of theirs; they are
+    merged unless `use` is the id of one of them.
+    """
 
     id: str = Field(max_length=64)
     file: str = Field("", max_length=1000)
     name: str = Field("", max_length=80)
     state: Literal["keep", "leave_out"] = "keep"
     reason: Reason | None = None
+    exposures: list[Exposure] = Field(default_factory=list, max_length=20)
+    use: str = Field("", max_length=64)
+
+    def sources(self) -> list[str]:
+        """Ids of the files it is made of."""
+        if not self.exposures:
+            return [self.id]
+        return [self.use] if self.use in [e.id for e in self.exposures] else [e.id for e in self.exposures]
+
+    def all_files(self) -> list[str]:
+        """Ids of all files that stand behind it, those not used too."""
+        return [e.id for e in self.exposures] or [self.id]
 
 
 class Recipe(Parameters):

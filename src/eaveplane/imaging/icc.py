@@ -149,6 +149,12 @@ def standard_encoding(primaries: str) -> Encoding:
     return Encoding(np.stack([curve] * 3), WORK_FROM_XYZ @ rgb_to_xyz(primaries), make_profile(primaries))
 
 
+def wide_encoding(to_work: Matrix, peak: float) -> Encoding:
+    """Codes whose light, in channels that `to_work` takes to linear Rec. 2020, is `peak` times their square: a range
+    beyond white, with noise taking as many codes everywhere."""
+    return Encoding(np.stack([peak * np.linspace(0, 1, STEPS) ** 2] * 3), to_work, None)
+
+
 def linear_encoding(to_work: Matrix) -> Encoding:
     """Codes in proportion to light, in channels that `to_work` takes to linear Rec. 2020."""
     return Encoding(np.stack([np.linspace(0, 1, STEPS)] * 3), to_work, None)

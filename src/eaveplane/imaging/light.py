@@ -65,6 +65,13 @@ def _decode(codes: NDArray[np.uint8] | NDArray[np.uint16], encoding: Encoding, g
     return out
 
 
+def channels(codes: NDArray[np.uint8] | NDArray[np.uint16], encoding: Encoding) -> FloatArray:
+    """Linear light (h, w, 3) in the file's own channels, before its matrix."""
+    scale = 257 if codes.dtype == np.uint8 else 1
+    curves = _curves32(encoding)
+    return np.stack([curves[c][codes[..., c].astype(np.int32) * scale] for c in range(3)], axis=-1)
+
+
 _KEPT: dict[int, tuple[Encoding, FloatArray]] = {}
 
 

@@ -58,7 +58,8 @@ class Facts:
     meta: Metadata
 
 
-def _kind(path: Path) -> str:
+def kind_of(path: Path) -> str:
+    """`raw`, `tiff`, `png` or `jpeg`, by content. Raises PictureError."""
     try:
         with path.open("rb") as file:
             head = file.read(16)
@@ -87,7 +88,8 @@ def _check_size(path: Path, width: int, height: int) -> None:
         raise PictureError(path, f"says it has {width} × {height} pixels, more than can be true.", "Export it again.")
 
 
-def _damaged(path: Path, error: Exception) -> PictureError:
+def damaged(path: Path, error: Exception) -> PictureError:
+    """What to say of a file that a decoder stumbled over."""
     return PictureError(path, f"is damaged or cut off ({str(error).strip()[:120] or type(error).__name__}).", "Copy it from the card again.")
 
 
@@ -106,7 +108,7 @@ def _upright(codes: NDArray[np.uint16], orientation: int) -> NDArray[np.uint16]:
 
 def facts(path: Path) -> Facts:
     """Look at a file without decoding its pixels. Raises PictureError."""
-    kind = _kind(path)
+    kind = kind_of(path)
     meta = read_metadata(path)
     try:
         if kind == "raw":
@@ -125,14 +127,14 @@ def facts(path: Path) -> Facts:
     except Image.DecompressionBombError as error:
         raise PictureError(path, "says it has more pixels than can be true.", "Export it again.") from error
     except Exception as error:
-        raise _damaged(path, error) from error
+        raise damaged(path, error) from error
     _check_size(path, width, height)
     return Facts(width, height, kind, meta.upright())
 
 
 def read_picture(path: Path) -> Picture:
     """Decode a file. Raises PictureError naming the file, what is wrong and what to do."""
-    kind = _kind(path)
+    kind = kind_of(path)
     meta = read_metadata(path)
     try:
         if kind == "raw":
@@ -146,7 +148,7 @@ def read_picture(path: Path) -> Picture:
     except Image.DecompressionBombError as error:
         raise PictureError(path, "says it has more pixels than can be true.", "Export it again.") from error
     except Exception as error:
-        raise _damaged(path, error) from error
+        raise damaged(path, error) from error
     return replace(picture, meta=picture.meta.upright())
 
 

@@ -7,10 +7,11 @@ import os
 from pathlib import Path
 from typing import IO
 
+from ..imaging.exif import Metadata
 from ..store.database import Database
-from ..store.outings import files_of
+from ..store.outings import files_of, metadata_of
 from .cache import Cache
-from .scene import File
+from .frames import File
 from .steps import analysis_key, decode_key
 
 
@@ -55,6 +56,16 @@ class Library:
                 if file.id not in found or not found[file.id].path.exists():
                     found[file.id] = file
         return found
+
+    def metadata(self, outing_id: int) -> dict[str, tuple[Metadata, tuple[int, int] | None]]:
+        """What the originals of an outing say, with their size, by frame id."""
+        return {row["sha256"][:12]: (metadata_of(row), (row["width"], row["height"]) if row["width"] else None) for row in files_of(self.db, outing_id) if row["sha256"]}
+
+    def megapixels(self, ids: list[str]) -> float:
+        """Millions of pixels in files by id."""
+        marks = ",".join("?" * len(ids))
+        row = self.db.row(f"SELECT sum(pixels) AS total FROM (SELECT max(width * height) AS pixels FROM file WHERE substr(sha256, 1, 12) IN ({marks}) GROUP BY sha256)", *ids)
+        return float((row["total"] if row else 0) or 0) / 1e6
 
     def decoded(self, files: dict[str, File]) -> dict[str, str]:
         """Decode keys by frame id of those files that have been read and measured."""

@@ -6,8 +6,9 @@ They run in whatever executor they are submitted to; `root` is the cache's folde
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import datetime
 from pathlib import Path
 
@@ -18,8 +19,13 @@ from numpy.typing import NDArray
 from ..core.even.drift import measure_gains
 from ..core.even.look import Light, develop
 from ..core.finish.finish import finish
+from ..core.gather.coverage import SoftBand
+from ..core.gather.defocus import Defocus
 from ..core.gather.detail import POOL, Detail, measure_detail, pooled_shape, signal
+from ..core.gather.inspect import Inspection, Seen, inspect
+from ..core.gather.merge import base_of, exposure_times, merge, peak_of, steadiness
 from ..core.gather.octaves import Octaves
+from ..core.gather.verdicts import Verdict
 from ..core.register.area import common_area
 from ..core.register.features import Features, find_features
 from ..core.register.register import register
@@ -28,9 +34,9 @@ from ..core.weave.strokes import Stroke
 from ..core.weave.weave import Laid, Weaving, gates_from, touched, weave_box
 from ..imaging.colour import FloatArray
 from ..imaging.exif import Metadata
-from ..imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding
+from ..imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding, wide_encoding
 from ..imaging.levels import Box, Levels
-from ..imaging.light import survey, to_codes, to_root
+from ..imaging.light import channels, light_of, root_of, survey, to_codes, to_root
 from ..imaging.read import read_picture
 from ..imaging.resample import scaled_fit, source_box, warp
 from ..imaging.rows import CORES
@@ -41,7 +47,11 @@ from .ticket import Ticket
 from .warm import warm_up
 
 SMALL_SIDE = 800
+WORST_FIT = 4.0
+"""Remaining error in pixels above which a fit says that a frame does not belong."""
 TILE = 1024
+LEAST_MOVED = 0.35
+"""Pixels at the corners below which exposures are not resampled."""
 POOL_LEVEL = POOL.bit_length() - 1
 
 
@@ -105,9 +115,82 @@ def _analyse(folder: Path, frame: Decoded, ticket: Ticket) -> None:
     np.savez(folder / "features.npz", points=features.points, descriptors=features.descriptors)
 
 
+# ---- exposures ----------------------------------------------------------------------------------------------
+
+
+def merged_key(exposures: list[str], full_only: bool) -> str:
+    return key_of("merged", 1, exposures, full_only)
+
+
+def merged(root: str, exposures: list[str], full_only: bool, ticket: str) -> str:
+    """Merge the exposures (decode keys) of one focus position into a frame that is kept like a decoded one."""
+    cache = Cache(Path(root))
+    return cache.make(merged_key(exposures, full_only), lambda folder: _merged(cache, folder, exposures, full_only, Ticket(ticket)))
+
+
+def _merged(cache: Cache, folder: Path, exposures: list[str], full_only: bool, ticket: Ticket) -> None:
+    frames = [open_decoded(cache, key) for key in exposures]
+    small = [frame.small() for frame in frames]
+    times = exposure_times(small, [_exposure_of(frame.meta) for frame in frames])
+    base = base_of(times)
+    times = [t / times[base] for t in times]
+    fits = _exposures_laid(frames, times, base)
+    ticket.tell(0.2)
+    level = frames[base].small_level
+    steady = steadiness([s if fit is None else warp(s, scaled_fit(fit, level), (0, 0, s.shape[1], s.shape[0]), repeat_edge=True) for s, fit in zip(small, fits, strict=True)], times, base)
+    own = frames[base].encoding
+    width, height = frames[base].size
+
+    def reader(k: int) -> Callable[[int, int], FloatArray]:
+        frame, fit = frames[k], fits[k]
+
+        def rows(first: int, last: int) -> FloatArray:
+            box = (0, first, width, last - first)
+            if fit is None:
+                return channels(frame.codes.read(0, box), frame.encoding)
+            part = source_box(box, fit, frame.size)
+            root = root_of(channels(frame.codes.read(0, part), frame.encoding))
+            return light_of(warp(root, fit @ np.array([[1, 0, part[0]], [0, 1, part[1]], [0, 0, 1.0]]), box, repeat_edge=True))
+
+        return rows
+
+    peak = peak_of(times)
+    codes = merge([reader(k) for k in range(len(frames))], times, steady, (height, width), peak)
+    ticket.tell(0.8)
+    levels = Levels.create(folder / "codes", width, height, 3, codes.dtype.name, full_only)
+    levels.write(0, 0, 0, codes)
+    if not full_only:
+        levels.halve_into_levels()
+    facts = json.loads((frames[base].folder / "frame.json").read_text())
+    facts |= {"to_work": own.to_work.tolist(), "peak": peak, "times": times}
+    (folder / "profile.icc").write_bytes(b"")
+    (folder / "frame.json").write_text(json.dumps(facts))
+
+
+def _exposure_of(meta: Metadata) -> float | None:
+    """How much light a frame was given, in arbitrary units; None where the file does not say."""
+    if not meta.seconds:
+        return None
+    return meta.seconds * (meta.iso or 100) / (meta.f_number or 1.0) ** 2
+
+
+def _exposures_laid(frames: list[Decoded], times: list[float], base: int) -> list[NDArray[np.float64] | None]:
+    """Fits of exposures onto the base; None where they lie on it already, as from a tripod."""
+    lumas = [np.minimum(frame.luma(), np.float32(0.97)) / np.float32(np.sqrt(t)) for frame, t in zip(frames, times, strict=True)]
+    found = register(lambda k: lumas[k], [frame.features() for frame in frames], frames[base].detail().level, base)
+    w, h = frames[base].size
+    corners = np.array([[[0, 0], [w, 0], [0, h], [w, h]]], np.float64)
+    fits: list[NDArray[np.float64] | None] = []
+    for k, fit in enumerate(found.fits):
+        moved = float(np.linalg.norm(cv2.perspectiveTransform(corners, fit) - corners, axis=-1).max())
+        fits.append(None if k == base or found.warnings[k] or moved < LEAST_MOVED else fit)
+    return fits
+
+
 @dataclass(frozen=True, eq=False)
 class Decoded:
-    """A frame as the cache keeps it; `analysed` is the folder of what was measured."""
+    """A frame as the cache keeps it; `analysed` is the folder of what was measured, `peak` the
+    brightest light it can hold."""
 
     folder: Path
     analysed: Path
@@ -118,6 +201,7 @@ class Decoded:
     size: tuple[int, int]
     shot: Light
     small_level: int
+    peak: float = 1.0
 
     def small(self) -> FloatArray:
         """Linear light at a small size, (h, w, 3)."""
@@ -149,11 +233,17 @@ def open_decoded(cache: Cache, key: str) -> Decoded:
     folder = cache.path(key)
     facts = json.loads((folder / "frame.json").read_text())
     profile = (folder / "profile.icc").read_bytes()
-    encoding = linear_encoding(np.array(facts["to_work"])) if facts["raw"] else _known_encoding(profile) if profile else standard_encoding("srgb")
+    to_work = np.array(facts["to_work"])
+    if "peak" in facts:
+        encoding = wide_encoding(to_work, facts["peak"])
+    elif facts["raw"]:
+        encoding = linear_encoding(to_work)
+    else:
+        encoding = _known_encoding(profile) if profile else standard_encoding("srgb")
     meta = dict(facts["meta"])
     meta["taken"] = datetime.fromisoformat(meta["taken"]) if meta["taken"] else None
     shot = Light(*facts["shot"])
-    return Decoded(folder, cache.path(analysis_key(key)), Levels(folder / "codes"), encoding, Metadata(**meta), facts["raw"], tuple(facts["size"]), shot, facts["small_level"])
+    return Decoded(folder, cache.path(analysis_key(key)), Levels(folder / "codes"), encoding, Metadata(**meta), facts["raw"], tuple(facts["size"]), shot, facts["small_level"], facts.get("peak", 1.0))
 
 
 def _known_encoding(profile: bytes) -> Encoding:
@@ -218,6 +308,39 @@ def open_registration(cache: Cache, key: str) -> Registered:
     fits = [np.array(fit) for fit in facts["fits"]]
     gains = [tuple(gain) for gain in facts["gains"]]
     return Registered(facts["reference"], fits, facts["residual"], facts["warnings"], facts["model"], gains, tuple(facts["area"]))
+
+
+# ---- inspection ---------------------------------------------------------------------------------------------
+
+
+def inspection_key(frames: list[str], registered: str) -> str:
+    return key_of("inspection", 1, frames, registered)
+
+
+def inspection(root: str, frames: list[str], registered: str, ticket: str) -> str:
+    """Look for faults of registered frames (decode keys, near to far) and for places where none is sharp."""
+    cache = Cache(Path(root))
+    return cache.make(inspection_key(frames, registered), lambda folder: _inspect(cache, folder, frames, registered, Ticket(ticket)))
+
+
+def _inspect(cache: Cache, folder: Path, keys: list[str], registered: str, ticket: Ticket) -> None:
+    frames, laid = [open_decoded(cache, key) for key in keys], open_registration(cache, registered)
+    ticket.tell(0.1)
+    seen = [Seen(frame.octaves(), frame.small(), frame.meta, (frame.shot.kelvin, frame.shot.tint)) for frame in frames]
+    fitting = [not (warning and (residual is None or residual > WORST_FIT)) for warning, residual in zip(laid.warnings, laid.residual, strict=True)]
+    found = inspect(seen, laid.fits, laid.gains, frames[0].size, fitting)
+    facts = {"verdicts": [asdict(v) for v in found.verdicts], "bands": [asdict(b) for b in found.bands], "covered": found.covered, "block": found.defocus.block}
+    (folder / "inspection.json").write_text(json.dumps(facts))
+    defocus = found.defocus
+    np.savez(folder / "maps.npz", focus=defocus.focus, place=defocus.place, known=defocus.known, soft=found.soft)
+
+
+def open_inspection(cache: Cache, key: str) -> Inspection:
+    folder = cache.path(key)
+    facts, maps = json.loads((folder / "inspection.json").read_text()), np.load(folder / "maps.npz")
+    verdicts = [Verdict(**{**v, "sharp_rows": tuple(v["sharp_rows"]), "box": tuple(v["box"]) if v["box"] else None}) for v in facts["verdicts"]]
+    bands = [SoftBand(**{**b, "box": tuple(b["box"]), "metres": tuple(b["metres"]) if b["metres"] else None}) for b in facts["bands"]]
+    return Inspection(verdicts, bands, Defocus(maps["focus"], maps["place"], maps["known"], facts["block"]), maps["soft"], facts["covered"])
 
 
 # ---- labels -------------------------------------------------------------------------------------------------
@@ -366,5 +489,5 @@ def output_encoding(source: Decoded, recipe: Recipe) -> Encoding:
     """What the result is written in: the input's own encoding (sRGB for raw), or the one chosen."""
     if recipe.delivery.profile != "input":
         return standard_encoding(recipe.delivery.profile)
-    return standard_encoding("srgb") if source.raw else source.encoding
+    return standard_encoding("srgb") if source.raw or source.peak > 1 else source.encoding
 

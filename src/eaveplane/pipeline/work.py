@@ -11,6 +11,7 @@ import json
 import logging
 import multiprocessing
 import os
+import shutil
 import signal
 import sqlite3
 import threading
@@ -22,21 +23,22 @@ from pathlib import Path
 
 from ..core.deliver.delivery import SUFFIX, beside, file_name
 from ..core.even.look import NEUTRAL, RAW_LOOK
-from ..core.gather.composition import glimpse
 from ..core.gather.split import Taken, split
 from ..imaging.errors import PictureError
-from ..imaging.read import PICTURE_SUFFIXES, facts
+from ..imaging.read import RAW_SUFFIXES
 from ..imaging.rows import CORES
 from ..imaging.write import free_name, put_in_place, writes
 from ..recipe import FrameChoice, Recipe
 from ..store import jobs, outings, scenes
-from . import scene, shooting, steps
-from .cache import hash_file
+from . import scene, shooting
+from .frames import File, analyse, choice, exposure_groups, frame_keys, in_order, merge, ordered, same_size
+from .glance import Looked, glance_key, look, open_glance
 from .library import Library
+from .pictures import list_pictures
+from .runner import Runner
 from .ticket import Cancelled
 
 log = logging.getLogger("eaveplane.work")
-MOST_FILES = 5000
 
 
 def _begin(nice: int) -> None:
@@ -118,8 +120,8 @@ class Worker:
             return self._stopping.is_set() or jobs.is_cancelled(self.db, number)
 
         assert lane.pool is not None
-        runner = scene.Runner(lane.pool, self.library.tickets, tell, unwanted)
-        kinds = {"bring_in": self._bring_in, "register": self._register, "weave": self._weave, "deliver": self._deliver, "shoot": self._shoot}
+        runner = Runner(lane.pool, self.library.tickets, tell, unwanted)
+        kinds = {"bring_in": self._bring_in, "inspect": self._inspect, "register": self._register, "weave": self._weave, "deliver": self._deliver, "shoot": self._shoot}
         try:
             message = kinds[row["kind"]](row, runner)
             jobs.end(self.db, number, "done", message)
@@ -140,89 +142,164 @@ class Worker:
 
     # ---- what jobs do ---------------------------------------------------------------------------------------
 
-    def _bring_in(self, row: sqlite3.Row, runner: scene.Runner) -> str:
-        outing_id, folder = row["outing_id"], Path(json.loads(row["arguments"])["folder"])
-        paths = list_pictures(folder)
+    def _bring_in(self, row: sqlite3.Row, runner: Runner) -> str:
+        outing_id, asked = row["outing_id"], json.loads(row["arguments"])
+        folder, cache = Path(asked["folder"]), self.library.cache
+        paths, skipped = list_pictures(folder)
+        if asked.get("copy"):
+            paths = self._copied(outing_id, paths, runner)
         known = {r["path"]: r for r in outings.files_of(self.db, outing_id)}
-        for i, path in enumerate(paths):
-            if runner.cancelled():
-                raise Cancelled
-            runner.tell("Looking at files", 0.1 * i / max(1, len(paths)))
-            before = known.get(str(path))
-            if before and before["sha256"]:
-                continue
-            name = before["name"] if before else path.name
-            try:
-                outings.add_file(self.db, outing_id, path, name, hash_file(path), facts(path), None)
-            except PictureError as error:
-                outings.add_file(self.db, outing_id, path, name, None, None, f"{name}: {error.problem} {error.remedy}")
+        fresh = [p for p in paths if not (str(p) in known and known[str(p)]["sha256"] and cache.has(glance_key(known[str(p)]["sha256"])))]
+
+        def landed(k: int, found: Looked) -> None:
+            path = fresh[k]
+            name = known[str(path)]["name"] if str(path) in known else path.name
+            problem = f"{name}: {found.problem.problem} {found.problem.remedy}" if found.problem else None
+            outings.add_file(self.db, outing_id, path, name, found.sha256, found.facts, problem)
+
+        runner.run("Looking at files", (0.0, 0.9), [(look, (str(cache.root), str(p))) for p in fresh], landed=landed)
         files = self.library.files(outing_id)
         if not files:
             problems = self.library.outing_problems(outing_id)
             return "No picture in this folder can be used." if problems else "There are no pictures in this folder."
-        analysed = scene.analyse(self.library.cache, list(files.values()), runner, (0.1, 0.95), full_only=False)
-        wrong = analysed.problems | scene.same_size(self.library.cache, list(files.values()), analysed.keys)
-        for id, problem in wrong.items():
-            outings.note_problem(self.db, outing_id, files[id].path, f"{files[id].name}: {problem.problem} {problem.remedy}")
-        good = [f for id, f in files.items() if id not in wrong]
-        frames = [steps.open_decoded(self.library.cache, analysed.keys[f.id]) for f in good]
-        taken = [Taken(frame.meta.taken, frame.size, frame.meta.focal_mm) for frame in frames]
-        found = split([glimpse(frame.small()) for frame in frames], taken)
-        for group, markers in zip(found.scenes, found.marked, strict=True):
-            order = scene.in_order(self.library.cache, [analysed.keys[good[i].id] for i in group])
-            self._into_scene(outing_id, [good[group[i]] for i in order], [good[i] for i in markers], frames[group[0]].raw)
-        return f"{len(good)} frames brought in" + (f", {len(files) - len(good)} set aside" if len(files) > len(good) else "") + "."
+        runner.tell("Sorting into scenes", 0.92)
+        made = self._sort(outing_id, files)
+        for number in made:
+            self.inspect(number)
+        said = f"{len(files)} frames brought in"
+        if skipped:
+            said += f", {len(skipped)} file{'s' if len(skipped) > 1 else ''} left where they are ({skipped[0].name}{' …' if len(skipped) > 1 else ''})"
+        return said + "."
 
-    def _into_scene(self, outing_id: int, ordered: list[scene.File], markers: list[scene.File], raw: bool) -> None:
-        """Make a scene of frames that belong together, its markers left out, or let them join the one that has some of
-        them already, where they belong from near to far."""
+    def _copied(self, outing_id: int, paths: list[Path], runner: Runner) -> list[Path]:
+        """Copy pictures into the library, under names of our own; what is there already is not copied again."""
+        place = self.library.uploads / str(outing_id)
+        place.mkdir(parents=True, exist_ok=True)
+        there = {r["origin"]: Path(r["path"]) for r in outings.files_of(self.db, outing_id) if r["origin"]}
+        copies = []
+        for k, path in enumerate(paths):
+            if runner.cancelled():
+                raise Cancelled
+            runner.tell("Copying files", 0.1 * k / len(paths))
+            copy = there.get(str(path)) or place / f"{outings.next_number(self.db, outing_id) + k:05d}{path.suffix.lower()}"
+            if not copy.exists():
+                part = copy.with_name(f".{copy.name}.part")
+                shutil.copyfile(path, part)
+                part.replace(copy)
+            outings.add_file(self.db, outing_id, copy, path.name, None, None, None, str(path))
+            copies.append(copy)
+        return copies
+
+    def _sort(self, outing_id: int, files: dict[str, File]) -> list[int]:
+        """Put files into scenes; those that have one keep it. Numbers of the scenes that are new or grew."""
+        listed = list(files.values())
+        metas = self.library.metadata(outing_id)
+        about = [metas[f.id] for f in listed]
+        seen = [open_glance(self.library.cache, f.sha256) for f in listed]
+        found = split([glimpse for glimpse, _ in seen], [Taken(m.taken, size, m.focal_mm) for m, size in about])
+        made = []
+        for group, markers in zip(found.scenes, found.marked, strict=True):
+            positions = exposure_groups([about[i][0] for i in group], [seen[i][0] for i in group])
+            middle = [group[p[len(p) // 2]] for p in positions]
+            order = ordered([about[i][0] for i in middle], [seen[i][1] for i in middle])
+            frames = named([choice([listed[group[i]] for i in positions[k]]) for k in order])
+            frames += [choice([listed[i]], reason="marker") for i in markers]
+            raw = listed[group[0]].path.suffix.lower() in RAW_SUFFIXES
+            number = self._into_scene(outing_id, frames, raw, group[0] in found.doubts)
+            made += [number] if number is not None else []
+        return made
+
+    def _into_scene(self, outing_id: int, frames: list[FrameChoice], raw: bool, doubtful: bool) -> int | None:
+        """Make a scene of frames that belong together, or let those that are new join the one that has some of them
+        already, where they belong from near to far; None where there is nothing new."""
         there = scenes.scenes_of(self.db, outing_id)
-        own = {f.id for f in ordered}
-        taken = {row["id"]: {f.id for f in scenes.recipe_of(self.db, row["id"]).frames} for row in there}
-        fresh = [f for f in ordered if not any(f.id in ids for ids in taken.values())]
+        taken = {row["id"]: {i for f in scenes.recipe_of(self.db, row["id"]).frames for i in f.all_files()} for row in there}
+        fresh = [f for f in frames if not any(i in ids for ids in taken.values() for i in f.all_files())]
         if not fresh:
-            return
+            return None
+        own = {i for f in frames for i in f.all_files() if f.reason != "marker"}
         host = next((number for number, ids in taken.items() if ids & own), None)
         if host is None:
-            frames = [*named(ordered), *(FrameChoice(id=f.id, file=f.name, state="leave_out", reason="marker") for f in markers)]
-            scenes.add_scene(self.db, outing_id, f"Scene {len(there) + 1}", Recipe(frames=frames, look=RAW_LOOK if raw else NEUTRAL))
-        else:
-            scenes.decide(self.db, host, f"Brought in {len(fresh)} more", lambda recipe: joined(recipe, ordered, fresh))
+            return scenes.add_scene(self.db, outing_id, f"Scene {len(there) + 1}", Recipe(frames=frames, look=RAW_LOOK if raw else NEUTRAL), doubtful)
+        scenes.decide(self.db, host, f"Brought in {len(fresh)} more", lambda recipe: joined(recipe, frames, fresh))
+        return host
 
-    def _prepare(self, scene_id: int, recipe: Recipe, runner: scene.Runner, upto: float) -> scene.Plan:
+    def inspect(self, scene_id: int) -> None:
+        """Queue the reading and inspecting of a scene's frames."""
+        recipe = scenes.recipe_of(self.db, scene_id)
+        job = jobs.add_job(self.db, "inspect", scene_id=scene_id)
+        jobs.note_size(self.db, job, sum(self.library.megapixels(f.all_files()) for f in recipe.frames))
+        self.wake()
+
+    def _inspect(self, row: sqlite3.Row, runner: Runner) -> str:
+        scene_id, cache = row["scene_id"], self.library.cache
+        about = scenes.scene(self.db, scene_id)
+        if about is None:
+            raise Cancelled
+        recipe = scenes.recipe_of(self.db, scene_id)
+        files = self.library.files(about["outing_id"])
+        looked_at = [f for f in recipe.frames if f.reason not in ("marker", "unreadable") and all(i in files for i in f.all_files())]
+        wanted = [files[i] for f in recipe.frames if f.reason != "unreadable" for i in f.all_files() if i in files]
+        analysed = analyse(cache, wanted, runner, (0.0, 0.6), full_only=False)
+        if analysed.problems:
+            for id, problem in analysed.problems.items():
+                outings.note_problem(self.db, about["outing_id"], files[id].path, f"{files[id].name}: {problem.problem} {problem.remedy}")
+            unusable = {f.id for f in recipe.frames if any(i in analysed.problems for i in f.all_files())}
+            scenes.decide(self.db, scene_id, "Frames that cannot be read set aside", lambda recipe: scene.leave_out(recipe, dict.fromkeys(unusable, "unreadable")))
+            looked_at = [f for f in looked_at if f.id not in unusable]
+        merge(cache, looked_at, analysed.keys, runner, (0.6, 0.7), full_only=False)
+        keys = frame_keys(looked_at, analysed.keys, full_only=False)
+        if len(looked_at) < 2:
+            return f"{len(looked_at)} frame read."
+        ids = [f.id for f in looked_at]
+        order = in_order(cache, [keys[i] for i in ids])
+        arranged = [ids[i] for i in order]
+        if arranged != ids and about["current"] == 0:
+            place = {id: k for k, id in enumerate(arranged)}
+            scenes.decide(self.db, scene_id, "Ordered near to far", lambda recipe: recipe.model_copy(update={"frames": named(sorted(recipe.frames, key=lambda f: place.get(f.id, len(place))))}))
+            ids = arranged
+        in_line = [keys[i] for i in arranged]
+        found = scene.look_at(cache, in_line, runner, (0.7, 1.0))
+        scenes.note_inspected(self.db, scene_id, scene.inspection_of(in_line), arranged)
+        flaws = sum(v.flaw is not None for v in found.verdicts)
+        return f"{len(ids)} frames looked at: " + (f"{flaws} better left out" if flaws else "all are good") + (f", {len(found.bands)} soft." if found.bands else ".")
+
+    def _prepare(self, scene_id: int, recipe: Recipe, runner: Runner, upto: float) -> scene.Plan:
         """Everything up to the sharp zones. `upto` is the share of the job's time that this takes."""
         row = scenes.scene(self.db, scene_id)
         if row is None:
             raise Cancelled
-        files = self.library.files(row["outing_id"])
-        wanted = recipe.kept()
-        if not wanted:
+        files, cache = self.library.files(row["outing_id"]), self.library.cache
+        kept = recipe.kept()
+        if not kept:
             raise ValueError("All frames are left out. Bring some back in Gather.")
-        missing = [f.file for f in wanted if f.id not in files]
+        missing = [f.file for f in kept if any(i not in files for i in f.sources())]
         if missing:
             raise ValueError(f"{missing[0]} is not among the files of this outing any more. Leave the frame out or bring the folder in again.")
-        analysed = scene.analyse(self.library.cache, [files[f.id] for f in wanted], runner, (0.0, 0.2 * upto), full_only=False)
-        for problem in (analysed.problems | scene.same_size(self.library.cache, [files[f.id] for f in wanted], analysed.keys)).values():
+        wanted = [files[i] for f in kept for i in f.sources()]
+        analysed = analyse(cache, wanted, runner, (0.0, 0.2 * upto), full_only=False)
+        for problem in (analysed.problems | same_size(cache, wanted, analysed.keys)).values():
             raise problem
-        planned = scene.plan(recipe, analysed.keys, full_only=False)
+        merge(cache, kept, analysed.keys, runner, (0.2 * upto, 0.3 * upto), full_only=False)
+        planned = scene.plan(recipe, frame_keys(kept, analysed.keys, full_only=False), full_only=False)
         assert planned is not None
-        scene.register(self.library.cache, planned, runner, (0.2 * upto, 0.9 * upto))
-        scene.label(self.library.cache, planned, recipe.weaving.quiet, runner, (0.9 * upto, upto))
+        scene.register(cache, planned, runner, (0.3 * upto, 0.9 * upto))
+        scene.label(cache, planned, recipe.weaving.quiet, runner, (0.9 * upto, upto))
         scenes.note_made(self.db, scene_id, registered=planned.registered)
         return planned
 
-    def _register(self, row: sqlite3.Row, runner: scene.Runner) -> str:
+    def _register(self, row: sqlite3.Row, runner: Runner) -> str:
         planned = self._prepare(row["scene_id"], scenes.recipe_of(self.db, row["scene_id"]), runner, 1.0)
         return f"{len(planned.ids)} frames registered."
 
-    def _weave(self, row: sqlite3.Row, runner: scene.Runner) -> str:
+    def _weave(self, row: sqlite3.Row, runner: Runner) -> str:
         recipe = scenes.recipe_of(self.db, row["scene_id"])
         planned = self._prepare(row["scene_id"], recipe, runner, 0.4)
         scene.weave(self.library.cache, planned, recipe, runner, (0.4, 1.0), full_only=False)
         scenes.note_made(self.db, row["scene_id"], woven=planned.woven)
         return f"{len(planned.ids)} frames woven."
 
-    def _deliver(self, row: sqlite3.Row, runner: scene.Runner) -> str:
+    def _deliver(self, row: sqlite3.Row, runner: Runner) -> str:
         arguments = json.loads(row["arguments"])
         # the recipe of the moment in which delivery was asked for
         recipe = Recipe.model_validate_json(arguments["recipe"])
@@ -247,16 +324,15 @@ class Worker:
         about = scenes.scene(self.db, row["scene_id"])
         assert about is not None
         files = self.library.files(about["outing_id"])
-        originals = [files[f.id].path for f in recipe.kept()]
+        originals = [files[i].path for f in recipe.kept() for i in f.sources()]
         folder = beside(originals, recipe.delivery.folder)
         if not folder.is_absolute() or not folder.is_dir():
             raise ValueError(f"{folder} is not a folder. Choose another one, or none to write beside the originals.")
         today = datetime.now().strftime("%Y-%m-%d")
-        told = {"outing": about["outing"], "scene": about["name"], "frames": str(len(originals)), "date": today, "detail": f"{recipe.weaving.detail:g}px"}
+        told = {"outing": about["outing"], "scene": about["name"], "frames": str(len(recipe.kept())), "date": today, "detail": f"{recipe.weaving.detail:g}px"}
         return free_name(folder / (file_name(recipe.delivery.name, told) + SUFFIX[recipe.delivery.format]))
 
-
-    def _shoot(self, row: sqlite3.Row, runner: scene.Runner) -> str:
+    def _shoot(self, row: sqlite3.Row, runner: Runner) -> str:
         """Let the field camera carry out an order; where an outing is named, bring the card in again after it."""
         asked = json.loads(row["arguments"])
         count = runner.one(f"Field camera: {asked['folder']}", (0.0, 1.0), shooting.shoot, asked["order"], str(self.library.card / asked["folder"]), asked["first"], asked["start"])
@@ -281,36 +357,21 @@ class _Lane:
         return worker_pool(self.processes, self.nice)
 
 
-def list_pictures(folder: Path) -> list[Path]:
-    """Files in a folder and below it that are named like pictures, in order; our own results are not taken for frames."""
-    if not folder.is_dir():
-        raise ValueError(f"{folder} is not a folder that can be read.")
-    found = []
-    for path in sorted(folder.rglob("*")):
-        if path.suffix.lower() in PICTURE_SUFFIXES and path.is_file() and not any(part.startswith(".") for part in path.relative_to(folder).parts):
-            if path.with_suffix(".recipe.json").exists():
-                continue
-            found.append(path)
-            if len(found) > MOST_FILES:
-                raise ValueError(f"{folder} holds more than {MOST_FILES} pictures. Bring in its subfolders one by one.")
-    return found
+def named(frames: list[FrameChoice]) -> list[FrameChoice]:
+    """Frames from near to far, the ends and the middle with names where they have none of their own."""
+    kept = [f for f in frames if f.reason != "marker"]
+    names = {0: "Near", len(kept) - 1: "Far"} if len(kept) > 1 else {}
+    if len(kept) > 2:
+        names[len(kept) // 2] = "Mid"
+    offered = {f.id: names.get(i, "") for i, f in enumerate(kept)}
+    return [f.model_copy(update={"name": offered.get(f.id, "")}) if f.name in ("", "Near", "Mid", "Far") else f for f in frames]
 
 
-def named(files: list[scene.File]) -> list[FrameChoice]:
-    """Entries for frames from near to far, the ends and the middle with names."""
-    names = {0: "Near", len(files) - 1: "Far"} if len(files) > 1 else {}
-    if len(files) > 2:
-        names[len(files) // 2] = "Mid"
-    return [FrameChoice(id=f.id, file=f.name, name=names.get(i, "")) for i, f in enumerate(files)]
-
-
-def joined(recipe: Recipe, ordered: list[scene.File], fresh: list[scene.File]) -> Recipe:
+def joined(recipe: Recipe, ordered: list[FrameChoice], fresh: list[FrameChoice]) -> Recipe:
     """The recipe with new frames, each behind the nearest frame before it (in `ordered`) that the recipe has."""
     frames = list(recipe.frames)
-    for file in fresh:
-        before = [f.id for f in ordered[: ordered.index(file)]]
+    for frame in fresh:
+        before = {f.id for f in ordered[: ordered.index(frame)]}
         at = max((i + 1 for i, f in enumerate(frames) if f.id in before), default=0)
-        frames.insert(at, FrameChoice(id=file.id, file=file.name))
+        frames.insert(at if frame.reason != "marker" else len(frames), frame.model_copy(update={"name": ""}))
     return recipe.model_copy(update={"frames": frames})
-
-

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from datetime import datetime
 from pathlib import Path
 
+from ..imaging.exif import Metadata
 from ..imaging.read import Facts
 from .database import Database
 
@@ -25,8 +27,9 @@ def outing(db: Database, number: int) -> sqlite3.Row | None:
     return db.row("SELECT * FROM outing WHERE id = ?", number)
 
 
-def add_file(db: Database, outing_id: int, path: Path, name: str, sha256: str | None, facts: Facts | None, problem: str | None) -> None:
-    """Note a file, or what is wrong with it; noting it again replaces what was noted but its name."""
+def add_file(db: Database, outing_id: int, path: Path, name: str, sha256: str | None, facts: Facts | None, problem: str | None, origin: str = "") -> None:
+    """Note a file, or what is wrong with it; noting it again replaces what was noted but its name and its origin, the
+    path it was copied from."""
     meta = {}
     if facts:
         meta = {k: v.isoformat() if k == "taken" and v else v for k, v in facts.meta.__dict__.items()}
@@ -34,11 +37,26 @@ def add_file(db: Database, outing_id: int, path: Path, name: str, sha256: str | 
             meta["focus_m"] = "inf"
     with db.write() as connection:
         connection.execute(
-            """INSERT INTO file (outing_id, path, name, sha256, width, height, kind, meta, problem) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+            """INSERT INTO file (outing_id, path, name, sha256, width, height, kind, meta, problem, origin) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
                ON CONFLICT (outing_id, path) DO UPDATE SET sha256 = excluded.sha256, width = excluded.width,
                height = excluded.height, kind = excluded.kind, meta = excluded.meta, problem = excluded.problem""",
-            (outing_id, str(path), name[:200], sha256, facts.width if facts else None, facts.height if facts else None, facts.kind if facts else None, json.dumps(meta), problem),
+            (outing_id, str(path), name[:200], sha256, facts.width if facts else None, facts.height if facts else None, facts.kind if facts else None, json.dumps(meta), problem, origin),
         )
+
+
+def metadata_of(row: sqlite3.Row) -> Metadata:
+    """What a file said about its taking."""
+    stored = json.loads(row["meta"])
+    if stored.get("taken"):
+        stored["taken"] = datetime.fromisoformat(stored["taken"])
+    if stored.get("focus_m") == "inf":
+        stored["focus_m"] = float("inf")
+    return Metadata(**stored)
+
+
+def next_number(db: Database, outing_id: int) -> int:
+    """A number for the next copied or uploaded file."""
+    return len(files_of(db, outing_id)) + 1
 
 
 def files_of(db: Database, outing_id: int) -> list[sqlite3.Row]:

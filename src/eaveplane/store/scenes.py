@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Callable
 
@@ -11,10 +12,10 @@ from .database import Database
 MOST_DECISIONS = 500
 
 
-def add_scene(db: Database, outing_id: int, name: str, recipe: Recipe) -> int:
-    """A new scene with its first recipe; its number."""
+def add_scene(db: Database, outing_id: int, name: str, recipe: Recipe, doubtful: bool = False) -> int:
+    """A new scene with its first recipe; its number. `doubtful`: where it begins is uncertain."""
     with db.write() as connection:
-        number = int(connection.execute("INSERT INTO scene (outing_id, name) VALUES (?, ?)", (outing_id, name[:120])).lastrowid or 0)
+        number = int(connection.execute("INSERT INTO scene (outing_id, name, doubtful) VALUES (?, ?, ?)", (outing_id, name[:120], doubtful)).lastrowid or 0)
         connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, 0, 'Brought in', ?)", (number, recipe.to_json()))
     return number
 
@@ -86,6 +87,12 @@ def note_made(db: Database, number: int, registered: str | None = None, woven: s
     """Remember the newest registration and weave, so that a changed recipe can be told to be ahead of them."""
     with db.write() as connection:
         connection.execute("UPDATE scene SET registered = coalesce(?, registered), woven = coalesce(?, woven) WHERE id = ?", (registered, woven, number))
+
+
+def note_inspected(db: Database, number: int, key: str, ids: list[str]) -> None:
+    """Remember the newest inspection and which frames, near to far, it is of."""
+    with db.write() as connection:
+        connection.execute("UPDATE scene SET inspected = ? WHERE id = ?", (json.dumps([key, ids]), number))
 
 
 def add_result(db: Database, number: int, path: str, recipe: Recipe) -> None:

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from .defocus import Defocus
-from .octaves import BLOCK
 
 SOFT = 1.45
 """Radius in pixels of a disc from which a place is soft."""
@@ -63,7 +62,7 @@ def soft_bands(defocus: Defocus, frames: list[int], size: tuple[int, int], diopt
     focus, negative so that far is more, nan where unknown."""
     radius = soft_map(defocus, frames)
     soft = (np.nan_to_num(radius) > SOFT).astype(np.uint8)
-    soft = cv2.morphologyEx(cv2.morphologyEx(soft, cv2.MORPH_OPEN, np.ones((2, 2), np.uint8)), cv2.MORPH_CLOSE, np.ones((3, 7), np.uint8))
+    soft = np.asarray(cv2.morphologyEx(cv2.morphologyEx(soft, cv2.MORPH_OPEN, np.ones((2, 2), np.uint8)), cv2.MORPH_CLOSE, np.ones((3, 7), np.uint8)), np.uint8)
     count, labels, stats, _ = cv2.connectedComponentsWithStats(soft, connectivity=8)
     order = sorted(frames, key=lambda k: defocus.focus[k])
     focus = defocus.focus[order]
@@ -83,7 +82,8 @@ def soft_bands(defocus: Defocus, frames: list[int], size: tuple[int, int], diopt
         blur = float(np.median(radius[inside & np.isfinite(radius)]))
         if not _believable(blur, np.subtract(*np.percentile(places, [80, 20])), focus[after] - focus[after - 1] if near is not None and far is not None else None):
             continue
-        box = (x * BLOCK, y * BLOCK, min(w * BLOCK, size[0] - x * BLOCK), min(h * BLOCK, size[1] - y * BLOCK))
+        side = defocus.block
+        box = (x * side, y * side, min(w * side, size[0] - x * side), min(h * side, size[1] - y * side))
         found.append(SoftBand(box, round(blur, 2), near, far, _metres(defocus, near, far, places, dioptres)))
     return sorted(found, key=lambda band: -band.box[2] * band.box[3])
 

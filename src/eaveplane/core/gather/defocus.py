@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from ...imaging.rows import by_rows
-from .octaves import OCTAVES, RADII, Octaves, attenuation
+from .octaves import OCTAVES, RADII, attenuation
 
 STEP, COARSE_STEP = 0.25, 0.5
 """Pixels of radius between the places on the line that are tried."""
@@ -39,11 +39,12 @@ USUAL_FALLS = (-0.43, -0.25)
 @dataclass(frozen=True, eq=False)
 class Defocus:
     """`focus` (n,): where each frame is focused on the line, pixels of radius, rising from near to far; `place` (h, w)
-    on the reference frame's blocks; `known` (h, w): where there is texture enough to tell."""
+    on the reference frame's blocks of `block` pixels; `known` (h, w): where there is texture enough to tell."""
 
     focus: NDArray[np.float64]
     place: FloatArray
     known: NDArray[np.bool_]
+    block: int
 
     def radius(self, frame: int) -> FloatArray:
         """Radius (h, w) in pixels of a frame's blur disc, everywhere."""
@@ -115,7 +116,8 @@ def _all_misfits(blocks: Blocks, focus: NDArray[np.float64], step: float) -> tup
     """Places on the line, and the misfit (blocks, places) of each block at each."""
     places = _places(focus, step)
     out = np.empty((len(blocks.energy), len(places)))
-    by_rows(lambda a, b: _misfits(blocks.energy[a:b], blocks.noise[a:b], blocks.seen[a:b], focus, places, _table(), SPREAD, blocks.falls, out[a:b]), len(out), 40 * blocks.energy.shape[1] * len(places))
+    table = _table()
+    by_rows(lambda a, b: _misfits(blocks.energy[a:b], blocks.noise[a:b], blocks.seen[a:b], focus, places, table, SPREAD, blocks.falls, out[a:b]), len(out), 40 * blocks.energy.shape[1] * len(places))
     return places, out
 
 
@@ -168,10 +170,12 @@ def line_up(blocks: Blocks, start: NDArray[np.float64], to_scale: bool) -> NDArr
     return focus_at(gaps)
 
 
-def find_defocus(energies: Sequence[FloatArray], noises: Sequence[FloatArray], reach: Sequence[NDArray[np.bool_]], start: NDArray[np.float64], to_scale: bool = False, steady: Sequence[int] | None = None) -> Defocus:
+def find_defocus(
+    energies: Sequence[FloatArray], noises: Sequence[FloatArray], reach: Sequence[NDArray[np.bool_]], block: int, start: NDArray[np.float64], to_scale: bool, steady: Sequence[int]
+) -> Defocus:
     """The discs of frames in order from near to far.
 
-    `energies` (n) of (6, h, w) lie on the reference frame's blocks, what of them is noise in `noises`, `reach` (n) of (h, w) tells
+    `energies` (n) of (6, h, w) lie on the reference frame's blocks of `block` pixels, what of them is noise in `noises`, `reach` (n) of (h, w) tells
     where each frame is; `start` (n,) is a guess of the focus, rising,
     right but for its scale where `to_scale`; `steady` are the frames, at least two, by which
     blocks are placed: one that was shaken would mislead.
@@ -179,14 +183,15 @@ def find_defocus(energies: Sequence[FloatArray], noises: Sequence[FloatArray], r
     energy, noise = np.stack(energies).astype(np.float64), np.stack(noises).astype(np.float64)
     seen = np.stack(reach)
     n, _, height, width = energy.shape
-    chosen = list(range(n)) if steady is None else list(steady)
+    chosen = list(steady)
     sharpest = energy[chosen].max(axis=0)
     floor = noise[chosen].max(axis=0)
     known = (sharpest[1] > CLEAR**2 * floor[1]) & (sharpest[2] > CLEAR**2 * floor[2]) & seen[chosen].any(axis=0)
-    flat = Blocks(*(np.ascontiguousarray(e.reshape(n, OCTAVES, -1).transpose(2, 0, 1)) for e in (energy, noise)), np.ascontiguousarray(seen.reshape(n, -1).T))
+    spread, floor_of = (np.ascontiguousarray(e.reshape(n, OCTAVES, -1).transpose(2, 0, 1)) for e in (energy, noise))
+    flat = Blocks(spread, floor_of, np.ascontiguousarray(seen.reshape(n, -1).T))
     pick = np.flatnonzero(known)
     if len(pick) < FEWEST_BLOCKS or len(chosen) < 2:
-        return Defocus(start.astype(np.float64), np.full((height, width), np.nan, np.float32), np.zeros((height, width), bool))
+        return Defocus(start.astype(np.float64), np.full((height, width), np.nan, np.float32), np.zeros((height, width), bool), block)
     if len(pick) > MOST_BLOCKS:
         pick = pick[np.random.default_rng(0).choice(len(pick), MOST_BLOCKS, replace=False)]
     sample = Blocks(flat.energy[pick], flat.noise[pick], flat.seen[pick])
@@ -210,7 +215,7 @@ def find_defocus(energies: Sequence[FloatArray], noises: Sequence[FloatArray], r
     for p in range(0, len(places), 4):
         volume[..., p : p + 4] = cv2.GaussianBlur(volume[..., p : p + 4], (0, 0), 0.8).reshape(height, width, -1)
     place = places[volume.argmin(axis=2)].astype(np.float32)
-    return Defocus(focus, place, known)
+    return Defocus(focus, place, known, block)
 
 
 def _insert(sample: Blocks, others: list[int], focus: NDArray[np.float64], k: int, at: NDArray[np.float64]) -> float:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Callable, Sequence
+from itertools import pairwise
 
 LEAST_STEP = 0.3
 """Stops between exposures of a bracket, at least."""
@@ -89,10 +90,7 @@ def _consistent(groups: list[list[int]], between: Between, tolerance: float) -> 
 
     def steps(group: list[int]) -> list[float]:
         ordered = sorted(group, key=lambda i: _brightness(group, i, between))
-        found = []
-        for a, b in zip(ordered, ordered[1:], strict=False):
-            found.append(_apart(min(a, b), max(a, b), between))
-        return found
+        return [_apart(min(a, b), max(a, b), between) for a, b in pairwise(ordered)]
 
     first = steps(whole[0])
     if any(s < LEAST_STEP for s in first):

@@ -12,13 +12,14 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from ...imaging.exif import Metadata
-from ...imaging.resample import coverage
+from ...imaging.resample import coverage, halve
 from . import verdicts
-from .coverage import SoftBand, soft_bands, soft_map
+from .coverage import SOFT, SoftBand, soft_bands, soft_map
 from .defocus import CLEAR, Defocus, find_defocus
 from .octaves import BLOCK, Octaves
 from .verdicts import Verdict
 
+MOST_BLOCKS_ACROSS = 200
 USUAL_STEP = 1.2
 """Pixels of radius between the focus of neighbours, as a first guess."""
 
@@ -45,13 +46,28 @@ class Inspection:
     covered: float
 
 
-def laid(maps: FloatArray, fit: NDArray[np.float64], shape: tuple[int, int]) -> FloatArray:
+def laid(maps: FloatArray, fit: NDArray[np.float64], block: int) -> FloatArray:
     """Maps (c, h, w) of a frame's blocks on those of the reference, the edge repeated. `fit` is for full pixels."""
-    scale = np.array([[BLOCK, 0, (BLOCK - 1) / 2], [0, BLOCK, (BLOCK - 1) / 2], [0, 0, 1.0]])
+    shape = maps.shape[1:]
+    scale = np.array([[block, 0, (block - 1) / 2], [0, block, (block - 1) / 2], [0, 0, 1.0]])
     onto = np.linalg.inv(scale) @ fit @ scale
     # between squares, so that what is large does not drown what is small
     moved = [cv2.warpPerspective(np.sqrt(m), onto, shape[::-1], flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) ** 2 for m in maps]
     return np.stack(moved)
+
+
+def _coarser(maps: FloatArray, halvings: int) -> FloatArray:
+    for _ in range(halvings):
+        maps = np.stack([halve(m) for m in maps])
+    return maps
+
+
+def _needed(defocus: Defocus, frame: int, good: list[int], zone: NDArray[np.bool_]) -> bool:
+    """Whether places would be soft without a frame."""
+    others = [k for k in good if k != frame]
+    if frame not in good or not others or not zone.any():
+        return False
+    return float(np.percentile(defocus.least(others)[zone], 90)) > SOFT
 
 
 def _reach(fit: NDArray[np.float64], size: tuple[int, int], shape: tuple[int, int]) -> NDArray[np.bool_]:
@@ -59,13 +75,20 @@ def _reach(fit: NDArray[np.float64], size: tuple[int, int], shape: tuple[int, in
     return np.asarray(cv2.resize(inside, shape[::-1], interpolation=cv2.INTER_AREA) > 0.9)
 
 
-def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: Sequence[tuple[float, float, float]], reference: int, size: tuple[int, int], fitting: Sequence[bool]) -> Inspection:
+def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: Sequence[tuple[float, float, float]], size: tuple[int, int], fitting: Sequence[bool]) -> Inspection:
     """Look at frames of `size` (w, h) in order from near to far, registered: `fits` (3, 3) and `gains` take them to the
     reference; `fitting` tells whose fit can be trusted."""
-    count, shape = len(frames), frames[0].octaves.energy.shape[1:]
-    energies = [laid(f.octaves.energy, fit, shape) for f, fit in zip(frames, fits, strict=True)]
-    noises = [laid(f.octaves.noise, fit, shape) for f, fit in zip(frames, fits, strict=True)]
-    slopes = [laid(f.octaves.slopes, fit, shape) for f, fit in zip(frames, fits, strict=True)]
+    count = len(frames)
+    halvings = max(0, math.ceil(math.log2(max(frames[0].octaves.energy.shape[1:]) / MOST_BLOCKS_ACROSS)))
+    block = BLOCK << halvings
+
+    def on_reference(maps: Sequence[FloatArray]) -> list[FloatArray]:
+        return [laid(_coarser(m, halvings), fit, block) for m, fit in zip(maps, fits, strict=True)]
+
+    energies = on_reference([f.octaves.energy for f in frames])
+    noises = on_reference([f.octaves.noise for f in frames])
+    slopes = on_reference([f.octaves.slopes for f in frames])
+    shape = energies[0].shape[1:]
     reach = [_reach(fit, size, shape) for fit in fits]
     # brightness must not pass for sharpness
     for k, gain in enumerate(gains):
@@ -82,7 +105,7 @@ def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: 
     beyond = verdicts.overshot(lead, known, set(range(count)) - set(steady))
     dioptres = np.array([math.nan if f.meta.focus_m is None else 0.0 if math.isinf(f.meta.focus_m) else -1 / f.meta.focus_m for f in frames])
     start, to_scale = _first_guess(dioptres, set(beyond))
-    defocus = find_defocus(energies, noises, reach, start, to_scale, steady)
+    defocus = find_defocus(energies, noises, reach, block, start, to_scale, steady)
     good = [k for k in steady if k not in beyond]
     settings = verdicts.other_settings([f.meta for f in frames], [f.shot for f in frames], gains) if count > 2 else {}
     strange = _intruders(frames, fits, gains, size, defocus, steady)
@@ -107,15 +130,15 @@ def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: 
             flaw, (told, box) = "intruder", strange[k]
         elif k in spare:
             flaw, told = "redundant", spare[k]
-        rows = verdicts.rows_of(zone, size[1]) if share else (0.0, 0.0)
-        found.append(Verdict(flaw, told, round(share, 4), rows, round(blur, 2), box))
+        rows = verdicts.rows_of(zone, block, size[1]) if share else (0.0, 0.0)
+        found.append(Verdict(flaw, told, round(share, 4), rows, round(blur, 2), _needed(defocus, k, good, zone), box))
     soft = soft_map(defocus, good)
     told_of = np.isfinite(soft)
     covered = 1.0
     if told_of.any():
         inside = np.zeros(soft.shape, bool)
         for band in bands:
-            x, y, w, h = (v // BLOCK for v in band.box)
+            x, y, w, h = (v // block for v in band.box)
             inside[y : y + h + 1, x : x + w + 1] = True
         covered = 1.0 - float((inside & told_of & (np.nan_to_num(soft) > verdicts.SPARE_WORST * 2)).sum()) / float(told_of.sum())
     return Inspection(found, bands, defocus, soft, round(covered, 4))
@@ -134,10 +157,12 @@ def _first_guess(dioptres: NDArray[np.float64], beyond: set[int]) -> tuple[NDArr
     for k in sorted(beyond):
         if k > 0 and guess[k] <= guess[k - 1]:
             guess[k] = guess[k - 1] + USUAL_STEP
-    return guess, not beyond
+    return np.array(guess, dtype=np.float64), not beyond
 
 
-def _intruders(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: Sequence[tuple[float, float, float]], size: tuple[int, int], defocus: Defocus, steady: list[int]) -> dict[int, tuple[str, tuple[int, int, int, int]]]:
+def _intruders(
+    frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: Sequence[tuple[float, float, float]], size: tuple[int, int], defocus: Defocus, steady: list[int]
+) -> dict[int, tuple[str, tuple[int, int, int, int]]]:
     """Things in one of the steady frames alone, by frame."""
     height, width = frames[0].small.shape[:2]
     scale = size[0] / width

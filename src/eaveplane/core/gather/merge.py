@@ -8,7 +8,8 @@ is clipped. What moved between exposures is taken from the base alone.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from itertools import pairwise
 
 import cv2
 import numpy as np
@@ -30,9 +31,22 @@ MOVED = 0.22
 TOP = 65535
 
 
-def relative_exposure(dark: FloatArray, bright: FloatArray) -> float:
-    """How many times as much light the second of two small linear renditions (h, w, 3) took, from what both hold;
-    nan where that is too little."""
+def exposure_times(small: Sequence[FloatArray], told: Sequence[float | None]) -> list[float]:
+    """How much light each exposure took, the first being 1: measured on small linear renditions (h, w, 3) where two
+    have enough in common, else as the files tell."""
+    order = sorted(range(len(small)), key=lambda k: float(small[k].mean()))
+    times = {order[0]: 1.0}
+    for before, now in pairwise(order):
+        ratio = _ratio(small[before], small[now])
+        if math.isnan(ratio):
+            a, b = told[before], told[now]
+            ratio = b / a if a and b else float(small[now].mean() / max(float(small[before].mean()), 1e-6))
+        times[now] = times[before] * ratio
+    return [times[k] / times[0] for k in range(len(small))]
+
+
+def _ratio(dark: FloatArray, bright: FloatArray) -> float:
+    """How many times as much light the second took, from what both hold; nan where that is too little."""
     use = (bright.max(axis=2) < 0.8) & (dark.min(axis=2) > 0.004)
     if use.sum() < 60:
         return float("nan")
@@ -61,7 +75,7 @@ def steadiness(small: Sequence[FloatArray], times: Sequence[float], base: int) -
         # an edge that lies a little off is no movement
         steep = np.abs(cv2.Laplacian(np.log2(np.maximum(own, 1e-6)), cv2.CV_32F))
         off = np.where(both, np.maximum(stops - 0.08 - 0.5 * steep, 0), 0).astype(np.float32)
-        off = cv2.dilate(cv2.GaussianBlur(off, (0, 0), 0.8), np.ones((3, 3), np.uint8))
+        off = np.asarray(cv2.dilate(cv2.GaussianBlur(off, (0, 0), 0.8), np.ones((3, 3), np.uint8)), np.float32)
         found.append((1 / (1 + (off / MOVED) ** 4)).astype(np.float32))
     return found
 
@@ -103,7 +117,7 @@ def _coded(total: np.ndarray, weights: np.ndarray, peak: float, out: np.ndarray)
                 out[j, i, c] = np.uint16(min(np.sqrt(light / peak), 1.0) * TOP + 0.5)
 
 
-def merge(light_rows: Sequence[object], times: Sequence[float], steady: Sequence[FloatArray], shape: tuple[int, int], peak: float) -> NDArray[np.uint16]:
+def merge(light_rows: Sequence[Callable[[int, int], FloatArray]], times: Sequence[float], steady: Sequence[FloatArray], shape: tuple[int, int], peak: float) -> NDArray[np.uint16]:
     """Codes (h, w, 3) whose light is `peak` times their square, 1 being white of an exposure of time 1.
 
     `light_rows[k](first, last)` gives rows (r, w, 3) of linear light of exposure k, `times` how long each is, `steady`
@@ -118,7 +132,7 @@ def merge(light_rows: Sequence[object], times: Sequence[float], steady: Sequence
             bottom = min(top + 64, last)
             total, weights = np.zeros((bottom - top, width, 3), np.float32), np.zeros((bottom - top, width), np.float32)
             for k, read in enumerate(light_rows):
-                light = np.ascontiguousarray(read(top, bottom), np.float32)  # type: ignore[operator]
+                light = np.ascontiguousarray(read(top, bottom), np.float32)
                 _add(light, times[k], steady[k], top, steady[k].shape[0] / height, steady[k].shape[1] / width, k == darkest, total, weights)
             _coded(total, weights, peak, out[top:bottom])
 
@@ -129,13 +143,3 @@ def merge(light_rows: Sequence[object], times: Sequence[float], steady: Sequence
 def peak_of(times: Sequence[float]) -> float:
     """The brightest light that the shortest exposure holds, 1 being white of an exposure of time 1."""
     return max(1.0, 1.02 / min(times))
-
-
-def wide_curve(peak: float) -> NDArray[np.float64]:
-    """Light for codes 0..65535 of a merged frame: their square, so that noise takes as many codes everywhere."""
-    return np.asarray(peak * np.linspace(0, 1, TOP + 1) ** 2)
-
-
-def stops_of(times: Sequence[float]) -> float:
-    """From the darkest to the brightest exposure."""
-    return math.log2(max(times) / min(times))

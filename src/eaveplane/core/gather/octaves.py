@@ -66,11 +66,9 @@ def pooled(squares: FloatArray, octave: int, size: int, shape: tuple[int, int]) 
     """Means over squares of `size` full pixels of a picture that is halved `octave` times already, as (h, w) `shape`."""
     for _ in range(max(0, size.bit_length() - 1 - octave)):
         squares = halve(squares)
-    if squares.shape[0] >= shape[0] and squares.shape[1] >= shape[1]:
-        squares = np.ascontiguousarray(squares[: shape[0], : shape[1]])
-    else:
-        squares = cv2.resize(squares, shape[::-1], interpolation=cv2.INTER_LINEAR)
-    return np.asarray(squares)
+    if squares.shape[0] < shape[0] or squares.shape[1] < shape[1]:
+        return np.asarray(cv2.resize(squares, shape[::-1], interpolation=cv2.INTER_LINEAR))
+    return np.ascontiguousarray(squares[: shape[0], : shape[1]])
 
 
 def _noise(energy: FloatArray, light: FloatArray) -> FloatArray:

@@ -23,10 +23,7 @@ def _lines(octaves: Sequence[Octaves]) -> tuple[FloatArray, FloatArray, NDArray[
     maps, floors = [], []
     for seen in octaves:
         fine = np.maximum(seen.energy[:2] - seen.noise[:2], 0).sum(axis=0)
-        if fine.shape[0] > fine.shape[1]:
-            grid = _GRID[::-1]
-        else:
-            grid = _GRID
+        grid = _GRID[::-1] if fine.shape[0] > fine.shape[1] else _GRID
         if fine.shape[1] < grid[0]:
             grid = (fine.shape[1], fine.shape[0])
         maps.append(cv2.resize(fine, grid, interpolation=cv2.INTER_AREA))

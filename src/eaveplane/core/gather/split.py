@@ -138,6 +138,11 @@ def _strangers(likeness: Likeness, run: list[int]) -> list[int]:
     return found if 2 * len(found) < len(run) else []
 
 
+def strangers(glimpses: Sequence[Glimpse]) -> list[int]:
+    """Frames of one scene, in the order they were taken, that show something else: markers among them."""
+    return _strangers(lambda a, b: alike(glimpses[a], glimpses[b]), list(range(len(glimpses))))
+
+
 def _before_the_lens(glimpses: Sequence[Glimpse], order: list[int], k: int, following: list[int]) -> bool:
     """Whether a lone frame is something held before the composition that follows."""
     return max(shared_part(glimpses[order[k]], glimpses[order[j]]) for j in following[:3]) > SHARED

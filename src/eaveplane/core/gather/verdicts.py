@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal
 
 import cv2
@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.exif import Metadata
 from .defocus import Defocus
-from .octaves import BLOCK, RADII, attenuation
+from .octaves import RADII, attenuation
 
 Flaw = Literal["shaken", "overshot", "redundant", "settings", "marker", "intruder"]
 
@@ -37,13 +37,15 @@ FOREIGN, FOREIGN_PART = 0.33, (0.00025, 0.35)
 class Verdict:
     """What is found about one frame: `flaw` None to keep it, `evidence` in a sentence, `box` (x, y, w, h) in pixels of
     the reference frame where there is something to point at; `share` of the textured picture in which it is the
-    sharpest, `sharp_rows` (0 at the top), `blur_px`, radius of its disc where it is sharpest."""
+    sharpest, `sharp_rows` (0 at the top), `blur_px`, radius of its disc where it is sharpest;
+    `needed`: without it some places would be soft."""
 
     flaw: Flaw | None = None
     evidence: str = ""
     share: float = 0.0
     sharp_rows: tuple[float, float] = (0.0, 0.0)
     blur_px: float = 0.0
+    needed: bool = False
     box: tuple[int, int, int, int] | None = None
 
 
@@ -83,16 +85,6 @@ def ahead(energies: Sequence[FloatArray], noises: Sequence[FloatArray], known: N
     return found
 
 
-@dataclass
-class Sharpness:
-    """What is known of the frames' sharpness, all on the reference frame's blocks, near to far."""
-
-    defocus: Defocus
-    ahead: list[FloatArray]
-    leans: list[float]
-    order: list[int] = field(default_factory=list)
-
-
 def shaken(lean: Sequence[float], lead: Sequence[FloatArray], known: NDArray[np.bool_]) -> dict[int, str]:
     """Frames whose blur has a direction, or that are sharp nowhere though neighbours on both sides are."""
     found = {}
@@ -119,7 +111,7 @@ def overshot(lead: Sequence[FloatArray], known: NDArray[np.bool_], spoilt: set[i
         for k in line:
             if len(good) - len(found) <= 2 or k in found or _best(lead[k], known) > OWN:
                 break
-            found[k] = "It was focused past everything there is: another frame is sharper everywhere."
+            found[k] = f"It was focused {'beyond' if line[0] > line[-1] else 'nearer than'} everything there is: another frame is sharper everywhere."
     return found
 
 
@@ -229,14 +221,14 @@ def zone_of(defocus: Defocus, frame: int, frames: list[int]) -> NDArray[np.bool_
     return np.asarray(defocus.known & (defocus.radius(frame) <= defocus.least(frames) + 1e-6))
 
 
-def rows_of(zone: NDArray[np.bool_], height: int) -> tuple[float, float]:
+def rows_of(zone: NDArray[np.bool_], block: int, height: int) -> tuple[float, float]:
     """Extent of a zone as parts of the height, 0 at the top, leaving out its few farthest blocks."""
     rows = np.flatnonzero(zone)
     if not len(rows):
         return 0.0, 0.0
     at = rows // zone.shape[1]
     low, high = np.percentile(at, [4, 96])
-    return float(low * BLOCK / height), float(min((high + 1) * BLOCK / height, 1.0))
+    return float(low * block / height), float(min((high + 1) * block / height, 1.0))
 
 
 def blur_beside(lead: FloatArray, known: NDArray[np.bool_], clearest: float) -> float:

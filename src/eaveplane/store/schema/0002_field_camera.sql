@@ -1,7 +1,7 @@
 -- The field camera's work is a job like others; SQLite changes a check by making the table anew.
 CREATE TABLE job_anew (
     id        INTEGER PRIMARY KEY,
-    kind      TEXT NOT NULL CHECK (kind IN ('bring_in', 'register', 'weave', 'deliver', 'shoot')),
+    kind      TEXT NOT NULL CHECK (kind IN ('bring_in', 'register', 'weave', 'deliver', 'shoot', 'inspect')),
     outing_id INTEGER REFERENCES outing (id) ON DELETE CASCADE,
     scene_id  INTEGER REFERENCES scene (id) ON DELETE CASCADE,
     arguments TEXT NOT NULL DEFAULT '{}',

@@ -6,7 +6,7 @@ from typing import Any
 
 from flask import Blueprint, request
 
-from ...pipeline.scene import in_order
+from ...pipeline.frames import in_order
 from ...recipe import FrameChoice, Recipe
 from ..desk import desk
 from ..scene import decided, posted, stage_page

@@ -42,11 +42,9 @@ def stage_page(number: int, slug: str) -> str:
 
 def _read_missing(scene: Opened) -> None:
     """Frames whose pixels are not in the cache, as after an update or when it was cleared, are read again."""
-    missing = [f for f in scene.recipe.kept() if f.id in scene.files and f.id not in scene.keys]
-    job = jobs.latest_of_outing(desk().db, scene.row["outing_id"])
-    if any(scene.files[f.id].path.exists() for f in missing) and (job is None or job["state"] not in ("queued", "running")):
-        jobs.add_job(desk().db, "bring_in", outing_id=scene.row["outing_id"], folder=scene.row["folder"])
-        desk().worker.wake()
+    missing = [f for f in scene.recipe.kept() if f.id not in scene.keys and all(i in scene.files and scene.files[i].path.exists() for i in f.sources())]
+    if missing and not scene.busy:
+        desk().worker.inspect(scene.number)
 
 
 def pieces(scene: Opened, slug: str, bench: bool = False, head: bool = False) -> str:

@@ -3,19 +3,27 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import sqlite3
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+import numpy as np
 from flask import abort
+from numpy.typing import NDArray
 
 from ...core.finish.finish import Finish
+from ...core.gather.coverage import SoftBand
+from ...core.gather.inspect import Inspection
 from ...core.gather.order import profiles
+from ...core.gather.verdicts import Verdict, zone_of
 from ...imaging.colour import FloatArray
 from ...pipeline import scene as work
 from ...pipeline.depth import depth_colour
+from ...pipeline.frames import frame_keys
+from ...pipeline.steps import analysis_key, open_inspection
 from ...pipeline.view import View, open_view
 from ...recipe import FrameChoice, Recipe
 from ...store import jobs, scenes
@@ -55,8 +63,56 @@ class Opened:
         self.number, self.desk, self.row = number, desk, row
         self.recipe: Recipe = scenes.recipe_of(desk.db, number)
         self.files = desk.library.files(row["outing_id"])
-        self.keys = desk.library.decoded(self.files)
+        self.keys = self._keys()
         self.plan = work.plan(self.recipe, self.keys, full_only=False)
+
+    def _keys(self) -> dict[str, str]:
+        """Keys by frame id of the frames whose pixels are there, merged ones included."""
+        cache = self.desk.library.cache
+        found = frame_keys(self.recipe.frames, self.desk.library.decoded(self.files), full_only=False)
+        return {id: key for id, key in found.items() if cache.has(key) and cache.has(analysis_key(key))}
+
+    @cached_property
+    def inspected(self) -> dict[str, Verdict]:
+        """What was found about frames, by id."""
+        return dict(zip(self._inspection[0], self._inspection[1].verdicts, strict=True)) if self._inspection else {}
+
+    @property
+    def bands(self) -> list[SoftBand]:
+        """Soft bands as of the last inspection."""
+        return self._inspection[1].bands if self._inspection else []
+
+    @cached_property
+    def _inspection(self) -> tuple[list[str], Inspection] | None:
+        if not self.row["inspected"]:
+            return None
+        key, ids = json.loads(self.row["inspected"])
+        if not self.has(key):
+            return None
+        return ids, self.desk.kept.get(("inspection", key), lambda: open_inspection(self.desk.library.cache, key))
+
+    def zones(self) -> dict[str, NDArray[np.bool_]]:
+        """Where each inspected frame that is kept is the sharpest, (h, w) on the reference's blocks."""
+        if self._inspection is None:
+            return {}
+        ids, found = self._inspection
+        kept = {f.id for f in self.recipe.kept()}
+        frames = [k for k, id in enumerate(ids) if id in kept]
+        return {ids[k]: zone_of(found.defocus, k, frames) for k in frames}
+
+    @property
+    def block(self) -> int:
+        """Pixels that a block of the zones stands for."""
+        return self._inspection[1].defocus.block if self._inspection else 1
+
+    def proposals(self) -> list[str]:
+        """Ids of kept frames that are better left out."""
+        return [f.id for f in self.recipe.kept() if f.id in self.inspected and self.inspected[f.id].flaw]
+
+    def _band_side(self, band: SoftBand) -> str:
+        """The frame beside a soft band."""
+        side = band.near if band.near is not None else band.far
+        return self._inspection[0][side] if self._inspection and side is not None else ""
 
     @cached_property
     def view(self) -> View | None:
@@ -81,7 +137,7 @@ class Opened:
     def version(self) -> str:
         """Changes with every decision and with every result that comes in."""
         there = [self.has(k) for k in (self.plan.registered, self.plan.labelled, self.plan.woven)] if self.plan else []
-        text = self.recipe.to_json() + repr(sorted(self.keys)) + repr(there)
+        text = self.recipe.to_json() + repr(sorted(self.keys)) + repr(there) + str(self.row["inspected"])
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
     @cached_property
@@ -143,8 +199,11 @@ class Opened:
         shares = work.shares(self.desk.library.cache, self.plan) if self.plan and self.woven else None
         reference = self.plan.ids[self.plan.reference] if self.plan else None
         lines = self._profiles()
+        soft = {self._band_side(band): band for band in self.bands if band.near is not None and band.far is not None}
         out = []
         for number, frame in enumerate(self.recipe.frames):
+            verdict = self.inspected.get(frame.id)
+            face = self.files.get(frame.all_files()[len(frame.all_files()) // 2])
             decoded = self.view.frames.get(frame.id) if self.view else None
             share = shares[place[frame.id]] if shares and frame.id in place else None
             out.append(
@@ -157,7 +216,11 @@ class Opened:
                     "kept": frame.state == "keep",
                     "reason": frame.reason or "by hand",
                     "focus": decoded.meta.focus_m if decoded else None,
-                    "share": share,
+                    "share": share if share is not None or verdict is None or frame.state != "keep" else verdict.share,
+                    "proposed": verdict.flaw if verdict and frame.state == "keep" else None,
+                    "exposures": len(frame.exposures) if not frame.use else 0,
+                    "face": face.id if face else "",
+                    "soft_beyond": soft.get(frame.id),
                     "reference": frame.id == reference,
                     "profile": lines.get(frame.id),
                     "ready": decoded is not None,
@@ -173,7 +236,7 @@ class Opened:
         ids, frames = self.plan.ids, self.view.frames
 
         def measure() -> FloatArray:
-            return profiles([frames[i].detail() for i in ids])
+            return profiles([frames[i].octaves() for i in ids])
 
         rows = self.desk.kept.get(("profiles", *self.plan.frames), measure)
         return {id: " ".join(f"{1 + 22 * float(v):.1f},{y + 0.5:.1f}" for y, v in enumerate(line)) for id, line in zip(ids, rows, strict=True)}
@@ -192,14 +255,17 @@ class Opened:
                     found.append({"grave": "yes", "title": f"Frame {numbers[id]} may not fit", "text": warning, "frame": id})
                 elif residual is not None and residual > 0.8:
                     found.append({"grave": "", "title": f"Frame {numbers[id]} fits loosely", "text": f"{residual:.1f} px remain; look at its edges.", "frame": id})
-            if self.plan.labelled and self.has(self.plan.labelled):
-                shares = work.zone_shares(self.desk.library.cache, self.plan)
-                for k, why in work.without_part(shares, self.view.registered).items():
-                    text = WITHOUT_PART.get(why, "")
-                    found.append({"grave": "", "title": f"Frame {numbers[self.plan.ids[k]]}: {why}", "text": text, "frame": self.plan.ids[k]})
+        for band in self.bands:
+            found.append({"grave": "yes", "title": "Soft band", "text": band.told(), "frame": self._band_side(band)})
+        for id in self.proposals():
+            verdict = self.inspected[id]
+            cost = " Without it some places would be soft." if verdict.needed else ""
+            found.append({"grave": "yes", "title": f"Frame {numbers[id]}: {verdict.flaw}", "text": verdict.evidence + cost, "frame": id})
         for frame in self.recipe.frames:
             if frame.state == "leave_out":
-                found.append({"grave": "", "title": f"Frame {numbers[frame.id]} is left out", "text": frame.reason or "by hand", "frame": frame.id})
+                known = self.inspected.get(frame.id)
+                text = known.evidence if known and known.flaw == frame.reason else f"Left out: {frame.reason or 'by hand'}."
+                found.append({"grave": "", "title": f"Frame {numbers[frame.id]} is left out", "text": text, "frame": frame.id})
         return found
 
     # ---- for scripts ----------------------------------------------------------------------------------------
@@ -218,6 +284,7 @@ class Opened:
             "jobState": self.last_job["state"] if self.last_job is not None else "",
             "size": list(view.size) if view else None,
             "levels": len(next(iter(view.frames.values())).codes.sizes) if view else 0,
+            "inspected": hashlib.sha256(f"{self.row['inspected']}{[f.id for f in self.recipe.kept()]}".encode()).hexdigest()[:10] if self._inspection else "",
             "look": hashlib.sha256(self.recipe.look.model_dump_json().encode()).hexdigest()[:10],
             "sharpening": f"{self.recipe.finish.sharpen:g}-{self.recipe.finish.radius:g}-{self.recipe.finish.spare:g}",
             "weave": view.weave_version() if view else "",
@@ -249,13 +316,6 @@ class Opened:
             if frame.id == id:
                 return frame
         abort(404)
-
-
-WITHOUT_PART = {
-    "overshot": "It is sharp nowhere that another frame is not. Leave it out: its blur can dirty edges.",
-    "redundant": "Its neighbours cover all it covers. Leaving it out costs nothing.",
-    "shaken": "It matches no other frame. Leave it out unless it holds something you need.",
-}
 
 
 def opened(number: int) -> Opened:

@@ -1,0 +1,232 @@
+"""What the command line does: from files to scenes, to an inspection, to a finished picture, each with its report."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..core.even.look import NEUTRAL, RAW_LOOK
+from ..core.gather.composition import glimpse
+from ..core.gather.split import Taken, split, strangers
+from ..core.register.register import suggest_reference
+from ..imaging.errors import PictureError
+from ..recipe import FrameChoice, Recipe
+from . import scene, steps
+from .cache import Cache, hash_file
+from .frames import File, analyse, choice, exposure_groups, frame_keys, grouped, in_order, merge, ordered, same_size
+from .glance import Looked, look, open_glance
+from .pictures import list_pictures
+from .runner import Runner
+
+
+def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
+    """The scenes of a folder; names are paths as they would be given from where the folder was named."""
+    paths, skipped = list_pictures(folder)
+    results: list[Looked | BaseException] = runner.run("Looking at files", (0.0, 0.9), [(look, (str(cache.root), str(p))) for p in paths])
+    seen: list[tuple[Path, Looked]] = []
+    left_over = [str(p) for p in skipped]
+    known: set[str | None] = set()
+    for path, result in zip(paths, results, strict=True):
+        if isinstance(result, BaseException):
+            raise result
+        if result.problem is not None or result.sha256 in known:
+            left_over.append(str(path))
+        else:
+            known.add(result.sha256)
+            seen.append((path, result))
+    metas = [found.facts.meta for _, found in seen if found.facts]
+    sizes = [(found.facts.width, found.facts.height) for _, found in seen if found.facts]
+    glances = [open_glance(cache, found.sha256 or "") for _, found in seen]
+    runner.tell("Sorting into scenes", 0.95)
+    found = split([g for g, _ in glances], [Taken(m.taken, size, m.focal_mm) for m, size in zip(metas, sizes, strict=True)])
+    scenes = []
+    for group in found.scenes:
+        positions = [[group[i] for i in p] for p in exposure_groups([metas[i] for i in group], [glances[i][0] for i in group])]
+        middle = [p[len(p) // 2] for p in positions]
+        order = ordered([metas[i] for i in middle], [glances[i][1] for i in middle])
+        brackets = [[str(seen[i][0]) for i in positions[k]] for k in order]
+        bracketed = any(len(b) > 1 for b in brackets)
+        kind = "single" if len(brackets) == 1 else "focus+exposure" if bracketed else "focus"
+        frames = [str(seen[i][0]) for k in order for i in positions[k]]
+        scenes.append({"frames": frames, "brackets": brackets if bracketed else [], "kind": kind, "uncertain": group[0] in found.doubts})
+    runner.tell("Sorted", 1.0)
+    return {"schema": 1, "scenes": scenes, "markers": [str(seen[i][0]) for i in found.markers()], "left_over": left_over}
+
+
+@dataclass(frozen=True)
+class Read:
+    """Files given, read: unique originals, the file of each path given, frames with their keys, near to far, and
+    markers among them."""
+
+    files: list[File]
+    file_of: list[File]
+    frames: list[FrameChoice]
+    keys: dict[str, str]
+
+
+def _read(paths: Sequence[Path], cache: Cache, runner: Runner, upto: float, markers: bool) -> Read:
+    """Decode and measure the frames of one scene; markers are told apart where asked. Raises PictureError."""
+    for path in paths:
+        if not path.is_file():
+            raise PictureError(path, "is not there.", "Check the name.")
+    files: list[File] = []
+    file_of = []
+    for path, sha256 in zip(paths, runner.executor.map(hash_file, paths), strict=True):
+        file = next((f for f in files if f.sha256 == sha256), None)
+        if file is None:
+            file = File(path, sha256, str(path))
+            files.append(file)
+        file_of.append(file)
+    analysed = analyse(cache, files, runner, (0.0, 0.9 * upto), full_only=True)
+    for problem in (analysed.problems | same_size(cache, files, analysed.keys)).values():
+        raise problem
+    strange: list[int] = strangers([glimpse(steps.open_decoded(cache, analysed.keys[f.id]).small()) for f in files]) if markers else []
+    frames = grouped(cache, [f for i, f in enumerate(files) if i not in strange], analysed.keys)
+    merge(cache, frames, analysed.keys, runner, (0.9 * upto, upto), full_only=True)
+    keys = frame_keys(frames, analysed.keys, full_only=True)
+    order = in_order(cache, [keys[f.id] for f in frames])
+    return Read(files, file_of, [*(frames[i] for i in order), *(choice([files[i]], reason="marker") for i in strange)], keys | {k: v for k, v in analysed.keys.items() if k not in keys})
+
+
+def inspect(paths: Sequence[Path], cache: Cache, runner: Runner) -> dict[str, Any]:
+    """Look at the frames of one scene. Raises PictureError."""
+    read = _read(paths, cache, runner, 0.7, markers=len(paths) > 2)
+    there = [f for f in read.frames if f.reason != "marker"]
+    keys = [read.keys[f.id] for f in there]
+    first = steps.open_decoded(cache, keys[0])
+    found = scene.look_at(cache, keys, runner, (0.7, 1.0)) if len(keys) > 1 else None
+    place = {i: k for k, f in enumerate(there) for i in f.all_files()}
+    listed = []
+    for path, file in zip(paths, read.file_of, strict=True):
+        k = place.get(file.id)
+        entry: dict[str, Any] = {"file": str(path), "order": k if k is not None else len(there), "share": 0.0, "sharp_rows": [0.0, 0.0], "state": "leave_out", "reason": "marker", "blur_px": None}
+        if k is not None:
+            verdict = found.verdicts[k] if found else None
+            entry |= {"state": "keep", "reason": None, "share": 1.0, "sharp_rows": [0.0, 1.0], "blur_px": 0.0}
+            if verdict:
+                entry |= {"state": "leave_out" if verdict.flaw else "keep", "reason": verdict.flaw, "share": verdict.share, "sharp_rows": list(verdict.sharp_rows), "blur_px": verdict.blur_px}
+                entry |= {"evidence": verdict.evidence, "needed": verdict.needed}
+        listed.append(entry)
+    registered = steps.open_registration(cache, steps.registration_key(keys, suggest_reference(len(keys)))) if found else None
+    gaps = []
+    for band in found.bands if found and registered else []:
+        sharpest = band.near if band.near is not None else band.far
+        assert registered is not None
+        box = _box_in(band.box, registered.fits[sharpest or 0], first.size)
+        gaps.append({"box": list(box), "blur_px": band.blur_px, "between": [band.near, band.far], "metres": list(band.metres) if band.metres else None, "told": band.told()})
+    return {"schema": 1, "frames": listed, "coverage": {"covered": found.covered if found else 1.0, "gaps": gaps}}
+
+
+def _box_in(box: tuple[int, int, int, int], fit: np.ndarray, size: tuple[int, int]) -> tuple[int, int, int, int]:
+    """A box of the reference frame in pixels of a frame of that size (w, h), which `fit` takes to the reference."""
+    x, y, w, h = box
+    corners = np.array([[x, y, 1], [x + w, y, 1], [x, y + h, 1], [x + w, y + h, 1]], np.float64)
+    moved = corners @ np.linalg.inv(fit).T
+    at = moved[:, :2] / moved[:, 2:]
+    left, top = np.clip(np.floor(at.min(axis=0)), 0, np.array(size) - 1)
+    right, bottom = np.clip(np.ceil(at.max(axis=0)), 1, size)
+    return int(left), int(top), max(1, int(right - left)), max(1, int(bottom - top))
+
+
+@dataclass(frozen=True)
+class Stack:
+    """What `stack` was asked for; `reference` is auto or a number that counts `frames`."""
+
+    frames: tuple[Path, ...]
+    out: Path
+    develop: str
+    reference: str
+    leave_out: bool
+    recipe: Recipe
+    from_file: bool
+    force: bool
+
+
+def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str, Any], list[str]]:
+    """Do it; the recipe that was carried out, the report, and what should not be trusted. Raises PictureError and
+    FileExistsError."""
+    clock = [time.monotonic()]
+    choose = asked.leave_out and not asked.from_file
+    read = _read(asked.frames, cache, runner, 0.45, markers=choose and len(asked.frames) > 2)
+    clock.append(time.monotonic())
+    recipe, keys = _with_frames(asked.recipe, read), dict(read.keys)
+    if asked.from_file:
+        by_file = dict(keys)
+        merge(cache, recipe.kept(), by_file, runner, (0.44, 0.45), full_only=True)
+        keys |= frame_keys(recipe.kept(), by_file, full_only=True)
+    if asked.reference != "auto":
+        wanted = read.file_of[int(asked.reference)].id
+        recipe = recipe.model_copy(update={"reference": next((f.id for f in recipe.frames if wanted in f.all_files()), "")})
+    first = steps.open_decoded(cache, next(iter(read.keys.values())))
+    if asked.develop == "none":
+        recipe = recipe.model_copy(update={"look": NEUTRAL})
+    elif not asked.from_file:
+        recipe = recipe.model_copy(update={"look": RAW_LOOK if first.raw else NEUTRAL})
+
+    if choose and len(recipe.kept()) > 1:
+        ids = [f.id for f in recipe.kept()]
+        reasons = scene.proposed(scene.look_at(cache, [keys[i] for i in ids], runner, (0.45, 0.58)), ids)
+        if asked.reference != "auto":
+            reasons.pop(recipe.reference, None)
+        recipe = scene.leave_out(recipe, reasons)
+    planned = scene.plan(recipe, keys, full_only=True)
+    assert planned is not None
+    registered = scene.register(cache, planned, runner, (0.58, 0.6))
+    scene.label(cache, planned, recipe.weaving.quiet, runner, (0.6, 0.64))
+    clock.append(time.monotonic())
+    shares = scene.weave(cache, planned, recipe, runner, (0.64, 0.85), full_only=True)
+    clock.append(time.monotonic())
+    scene.deliver(cache, planned, recipe, asked.out, asked.force, runner, (0.85, 1.0))
+    clock.append(time.monotonic())
+
+    place = {id: k for k, id in enumerate(planned.ids)}
+    frame_of = {i: f for f in recipe.frames for i in f.all_files()}
+    listed: list[dict[str, Any]] = []
+    paths_of: dict[str, list[Path]] = {}
+    for path, file in zip(asked.frames, read.file_of, strict=True):
+        frame = frame_of[file.id]
+        k = place.get(frame.id)
+        used = k is not None and file.id in frame.sources()
+        paths_of.setdefault(frame.id, []).append(path)
+        listed.append(
+            {
+                "file": str(path),
+                "homography": registered.fits[k].tolist() if k is not None else None,
+                "gain": list(registered.gains[k]) if k is not None and recipe.even_out else [1.0, 1.0, 1.0],
+                "residual_px": registered.residual[k] if k is not None else None,
+                "share": shares[k] if k is not None and used else 0.0,
+                "state": "used" if used else "left_out",
+                "reason": frame.reason,
+            }
+        )
+    x, y, w, h = registered.area
+    spent = np.diff(clock)
+    middle = paths_of[planned.ids[planned.reference]]
+    facts = {
+        "schema": 1,
+        "reference": list(asked.frames).index(middle[len(middle) // 2]),
+        "frames": listed,
+        "area": {"x": x, "y": y, "w": w, "h": h},
+        "model": registered.model,
+        "flaws": [],
+        "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
+    }
+    warned = [f"{paths_of[planned.ids[k]][0].name}: {text}" for k, text in enumerate(registered.warnings) if text]
+    return recipe, facts, warned
+
+
+def _with_frames(recipe: Recipe, read: Read) -> Recipe:
+    """The recipe for these files: its own frames where it knows them, those found where it knows none."""
+    names = {f.id: f.name for f in read.files}
+    known = [f for f in recipe.frames if all(i in names for i in f.all_files())]
+    if not known:
+        return recipe.model_copy(update={"frames": read.frames, "reference": recipe.reference if any(f.id == recipe.reference for f in read.frames) else "", "strokes": []})
+    taken = {i for f in known for i in f.all_files()}
+    frames = [f.model_copy(update={"file": names.get(f.id, f.file)}) for f in known]
+    frames += [FrameChoice(id=f.id, file=f.name, state="leave_out", reason="by hand") for f in read.files if f.id not in taken]
+    return recipe.model_copy(update={"frames": frames})

@@ -1,0 +1,75 @@
+"""Submitting steps to an executor, hearing how far they are, calling them off."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
+from pathlib import Path
+from typing import Any
+
+from .ticket import Cancelled, Ticket
+
+Call = tuple[Callable[..., Any], tuple[Any, ...]]
+"""A step and its arguments but the last, which is a ticket's path."""
+
+
+class Runner:
+    """Submits steps to an executor, passes on how far they are, and calls them off when that is asked for."""
+
+    def __init__(self, executor: Executor, tickets: Path, tell: Callable[[str, float], None], cancelled: Callable[[], bool] = lambda: False) -> None:
+        self.executor, self.tickets, self.tell, self.cancelled = executor, tickets, tell, cancelled
+        tickets.mkdir(parents=True, exist_ok=True)
+
+    def run(
+        self, what: str, span: tuple[float, float], calls: Sequence[Call], follow: Callable[[Any], Call | None] = lambda result: None, landed: Callable[[int, Any], None] = lambda number, result: None
+    ) -> list[Any]:
+        """Results, or the exceptions that were raised, of steps that take a ticket's path as their last argument.
+
+        `follow` may name a second step for the result of a first one; it is submitted behind all first ones, and its
+        result stands for both. `landed` hears of each result as it comes. Raises Cancelled.
+        """
+        tickets = [Ticket(str(self.tickets / f"{id(self)}-{i}")) for i in range(len(calls))]
+        for ticket in tickets:
+            ticket.clear()
+        futures: list[Future[Any]] = [self.executor.submit(step, *args, str(ticket.path)) for (step, args), ticket in zip(calls, tickets, strict=True)]
+        first, asked = [True] * len(calls), False
+        try:
+            while True:
+                wait([f for f in futures if not f.done()], timeout=0.2, return_when=FIRST_COMPLETED)
+                for k, future in enumerate(futures):
+                    if first[k] and future.done() and not asked:
+                        first[k] = False
+                        second = None if future.exception() else follow(future.result())
+                        if not future.exception():
+                            landed(k, future.result())
+                        if second:
+                            tickets[k].clear()
+                            futures[k] = self.executor.submit(second[0], *second[1], str(tickets[k].path))
+                parts = [1.0 if f.done() else t.read() if now else 0.5 + t.read() / 2 for f, t, now in zip(futures, tickets, first, strict=True)]
+                self.tell(what, span[0] + (span[1] - span[0]) * sum(parts) / max(1, len(parts)))
+                if all(f.done() for f in futures):
+                    break
+                if not asked and self.cancelled():
+                    asked = True
+                    for future, ticket in zip(futures, tickets, strict=True):
+                        future.cancel()
+                        ticket.cancel()
+        finally:
+            for ticket in tickets:
+                ticket.clear()
+        if asked:
+            raise Cancelled
+        outcome = []
+        for future in futures:
+            error = future.exception()
+            if isinstance(error, Cancelled):
+                raise error
+            outcome.append(error if error is not None else future.result())
+        return outcome
+
+    def one(self, what: str, span: tuple[float, float], step: Callable[..., Any], *args: Any) -> Any:
+        """The result of a single step; raises what it raised."""
+        (result,) = self.run(what, span, [(step, args)])
+        if isinstance(result, BaseException):
+            raise result
+        return result
