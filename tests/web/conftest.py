@@ -18,7 +18,7 @@ from eaveplane.pipeline.work import Worker
 from eaveplane.store import jobs, outings, scenes
 from eaveplane.web.app import create_app
 from tests.conftest import Set
-from tests.pipeline.test_work import done
+from tests.pipeline.test_work import done, settled
 
 
 class Page:
@@ -62,6 +62,7 @@ def page(tripod: Set, tmp_path_factory: pytest.TempPathFactory):  # type: ignore
     job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
     worker.wake()
     assert done(library, job)["state"] == "done"
+    settled(library)
     app = create_app(library, worker)
     app.testing = True
     yield Page(app.test_client(), library, scenes.scenes_of(library.db, outing)[0]["id"])

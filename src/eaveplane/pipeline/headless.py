@@ -43,7 +43,7 @@ def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
     sizes = [(found.facts.width, found.facts.height) for _, found in seen if found.facts]
     glances = [open_glance(cache, found.sha256 or "") for _, found in seen]
     runner.tell("Sorting into scenes", 0.95)
-    found = split([g for g, _ in glances], [Taken(m.taken, size, m.focal_mm) for m, size in zip(metas, sizes, strict=True)])
+    found = split([g for g, _ in glances], [Taken(m.taken, size, m.focal_mm, str(path.parent)) for m, size, (path, _) in zip(metas, sizes, seen, strict=True)])
     scenes = []
     for group in found.scenes:
         positions = [[group[i] for i in p] for p in exposure_groups([metas[i] for i in group], [glances[i][0] for i in group])]

@@ -47,7 +47,8 @@ class Runner:
                             futures[k] = self.executor.submit(second[0], *second[1], str(tickets[k].path))
                 parts = [1.0 if f.done() else t.read() if now else 0.5 + t.read() / 2 for f, t, now in zip(futures, tickets, first, strict=True)]
                 self.tell(what, span[0] + (span[1] - span[0]) * sum(parts) / max(1, len(parts)))
-                if all(f.done() for f in futures):
+                # one that ended just now has still to be heard
+                if all(f.done() for f in futures) and (asked or not any(first)):
                     break
                 if not asked and self.cancelled():
                     asked = True

@@ -196,7 +196,7 @@ class Worker:
         metas = self.library.metadata(outing_id)
         about = [metas[f.id] for f in listed]
         seen = [open_glance(self.library.cache, f.sha256) for f in listed]
-        found = split([glimpse for glimpse, _ in seen], [Taken(m.taken, size, m.focal_mm) for m, size in about])
+        found = split([glimpse for glimpse, _ in seen], [Taken(m.taken, size, m.focal_mm, str(file.path.parent)) for (m, size), file in zip(about, listed, strict=True)])
         made = []
         for group, markers in zip(found.scenes, found.marked, strict=True):
             positions = exposure_groups([about[i][0] for i in group], [seen[i][0] for i in group])

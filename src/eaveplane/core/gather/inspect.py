@@ -150,7 +150,7 @@ def _first_guess(dioptres: NDArray[np.float64], beyond: set[int]) -> tuple[NDArr
     inner = [k for k in range(count) if k not in beyond]
     known = np.isfinite(dioptres).all() and len(inner) > 1 and (np.diff(dioptres[inner]) > 1e-6).all()
     if not known:
-        return np.arange(count) * USUAL_STEP, False
+        return np.arange(count, dtype=np.float64) * USUAL_STEP, False
     step = np.ptp(dioptres[inner]) / (len(inner) - 1)
     guess = (dioptres - dioptres[inner[0]]) / step * USUAL_STEP
     # what lies past infinity bears no distance

@@ -21,6 +21,8 @@ UNSURE = 0.06
 STRANGE = 0.78
 REACH = 6
 """Frames on either side over which a stranger between two frames of one scene is looked past."""
+MOST_MARKERS = 2
+"""Before a scene."""
 SHARED = 0.18
 """Part of the scene's picture that a marker lets through."""
 
@@ -35,6 +37,7 @@ class Taken:
     time: datetime | None = None
     size: tuple[int, int] | None = None
     focal_mm: float | None = None
+    folder: str = ""
 
 
 @dataclass
@@ -51,6 +54,22 @@ class Split:
         return sorted(i for scene in self.marked for i in scene)
 
 
+def _in_time(taken: Sequence[Taken]) -> list[int]:
+    """Frames in the order of time, where all have one; folders that were filled at the same time, by two cameras or by
+    clocks that were set, one after the other."""
+    order = list(range(len(taken)))
+    if not all(t.time for t in taken):
+        return order
+    spans: dict[str, tuple[datetime, datetime]] = {}
+    for t in taken:
+        assert t.time is not None
+        first, last = spans.get(t.folder, (t.time, t.time))
+        spans[t.folder] = min(first, t.time), max(last, t.time)
+    begun = sorted(spans.values())
+    overlap = any(after[0] <= before[1] for before, after in pairwise(begun))
+    return sorted(order, key=lambda i: (*((spans[taken[i].folder][0], taken[i].folder) if overlap else ()), taken[i].time, i))
+
+
 def _other_settings(a: Taken, b: Taken) -> bool:
     if a.size and b.size and a.size != b.size:
         return True
@@ -60,9 +79,7 @@ def _other_settings(a: Taken, b: Taken) -> bool:
 def split(glimpses: Sequence[Glimpse], taken: Sequence[Taken]) -> Split:
     """Scenes and markers of an outing; frames come in the order of their names and are put in the order of time where
     all have one."""
-    order = list(range(len(glimpses)))
-    if all(t.time for t in taken):
-        order.sort(key=lambda i: (taken[i].time, i))
+    order = _in_time(taken)
     known: dict[tuple[int, int], float] = {}
 
     def likeness(a: int, b: int) -> float:
@@ -76,7 +93,7 @@ def split(glimpses: Sequence[Glimpse], taken: Sequence[Taken]) -> Split:
     doubtful: set[int] = set()
     for k in range(len(order) - 1):
         ends = bool(gaps) and gaps[k] > max(LONGEST_PAUSE, PAUSES * usual)
-        ends = ends or _other_settings(taken[order[k]], taken[order[k + 1]])
+        ends = ends or (bool(gaps) and gaps[k] < 0) or _other_settings(taken[order[k]], taken[order[k + 1]])
         if not ends:
             best = _best_across(likeness, k, len(order), runs[-1][0])
             ends = not best >= SAME
@@ -85,12 +102,13 @@ def split(glimpses: Sequence[Glimpse], taken: Sequence[Taken]) -> Split:
         if ends:
             runs.append([])
         runs[-1].append(k + 1)
-    found, waiting = Split(), []
+    found = Split()
+    waiting: list[int] = []
     for number, run in enumerate(runs):
         strangers = _strangers(likeness, run)
         kept = [k for k in run if k not in strangers]
         following = runs[number + 1] if number + 1 < len(runs) else None
-        if following and len(kept) == 1 and not strangers and _goes_before(order, taken, gaps, usual, kept[0]) and _before_the_lens(glimpses, order, kept[0], following):
+        if following and len(kept) == 1 and not strangers and len(waiting) < MOST_MARKERS and _goes_before(order, taken, gaps, usual, kept[0]) and _before_the_lens(glimpses, order, kept[0], following):
             waiting.append(order[kept[0]])
             continue
         found.scenes.append([order[k] for k in kept])
