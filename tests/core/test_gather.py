@@ -10,7 +10,7 @@ import pytest
 
 from eaveplane.core.gather.composition import alike, exposure_between, glimpse
 from eaveplane.core.gather.split import Taken, split
-from tests.core.cards import SIZE, composition, deal, noisy
+from bench.cards import SIZE, composition, deal, noisy
 
 BEGIN = datetime(2026, 4, 11, 6, 0)
 

@@ -224,6 +224,13 @@ class Worker:
         scenes.decide(self.db, host, f"Brought in {len(fresh)} more", lambda recipe: joined(recipe, frames, fresh))
         return host
 
+    def bring_in(self, outing_id: int, folder: Path, copy: bool = False) -> None:
+        """Queue the looking through of a folder for an outing."""
+        job = jobs.add_job(self.db, "bring_in", outing_id=outing_id, folder=str(folder), **({"copy": True} if copy else {}))
+        known = len(outings.files_of(self.db, outing_id))
+        jobs.note_size(self.db, job, float(known))
+        self.wake()
+
     def inspect(self, scene_id: int) -> None:
         """Queue the reading and inspecting of a scene's frames."""
         recipe = scenes.recipe_of(self.db, scene_id)

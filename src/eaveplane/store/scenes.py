@@ -48,19 +48,24 @@ def decide(db: Database, number: int, what: str, change: Callable[[Recipe], Reci
     Reading and writing are one transaction, so two tabs never lose each other's decisions.
     """
     with db.write() as connection:
-        row = connection.execute("SELECT current, recipe FROM decision JOIN scene ON scene.id = scene_id AND number = current WHERE scene_id = ?", (number,)).fetchone()
-        if row is None:
-            raise LookupError(number)
-        before = Recipe.model_validate_json(row["recipe"])
-        after = change(before)
-        if after == before:
-            return before
-        current = row["current"] + 1
-        connection.execute("DELETE FROM decision WHERE scene_id = ? AND number >= ?", (number, current))
-        connection.execute("DELETE FROM decision WHERE scene_id = ? AND number < ? AND number > 0", (number, current - MOST_DECISIONS))
-        connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, ?, ?, ?)", (number, current, what[:200], after.to_json()))
-        connection.execute("UPDATE scene SET current = ? WHERE id = ?", (current, number))
-        return after
+        return decide_within(connection, number, what, change)
+
+
+def decide_within(connection: sqlite3.Connection, number: int, what: str, change: Callable[[Recipe], Recipe]) -> Recipe:
+    """`decide` as a part of a larger transaction."""
+    row = connection.execute("SELECT current, recipe FROM decision JOIN scene ON scene.id = scene_id AND number = current WHERE scene_id = ?", (number,)).fetchone()
+    if row is None:
+        raise LookupError(number)
+    before = Recipe.model_validate_json(row["recipe"])
+    after = change(before)
+    if after == before:
+        return before
+    current = row["current"] + 1
+    connection.execute("DELETE FROM decision WHERE scene_id = ? AND number >= ?", (number, current))
+    connection.execute("DELETE FROM decision WHERE scene_id = ? AND number < ? AND number > 0", (number, current - MOST_DECISIONS))
+    connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, ?, ?, ?)", (number, current, what[:200], after.to_json()))
+    connection.execute("UPDATE scene SET current = ? WHERE id = ?", (current, number))
+    return after
 
 
 def step_back(db: Database, number: int, forward: bool = False) -> str | None:

@@ -9,7 +9,7 @@ from flask import Flask
 
 from ..pipeline.library import Library
 from ..pipeline.work import Worker
-from . import camera, deliver, even, finish, gather, mend, planner, queue, register, scene, shelf, shell, weave
+from . import camera, deliver, even, finish, gather, mend, outing, planner, queue, register, scene, shelf, shell, weave
 from .desk import Desk
 from .security import protect
 
@@ -29,7 +29,7 @@ def create_app(library: Library, worker: Worker) -> Flask:
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.extensions["eaveplane"] = Desk(library, worker)
     protect(app)
-    for part in (shell, shelf, planner, camera, queue, scene, gather, even, register, weave, mend, finish, deliver):
+    for part in (shell, shelf, outing, planner, camera, queue, scene, gather, even, register, weave, mend, finish, deliver):
         app.register_blueprint(part.blueprint)
     return app
 

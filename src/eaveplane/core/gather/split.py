@@ -108,7 +108,8 @@ def split(glimpses: Sequence[Glimpse], taken: Sequence[Taken]) -> Split:
         strangers = _strangers(likeness, run)
         kept = [k for k in run if k not in strangers]
         following = runs[number + 1] if number + 1 < len(runs) else None
-        if following and len(kept) == 1 and not strangers and len(waiting) < MOST_MARKERS and _goes_before(order, taken, gaps, usual, kept[0]) and _before_the_lens(glimpses, order, kept[0], following):
+        alone = len(kept) == 1 and not strangers and len(waiting) < MOST_MARKERS
+        if following and alone and _goes_before(order, taken, gaps, usual, kept[0]) and _before_the_lens(glimpses, order, kept[0], following):
             waiting.append(order[kept[0]])
             continue
         found.scenes.append([order[k] for k in kept])

@@ -4,12 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, request
+import cv2
+import numpy as np
+from flask import Blueprint, Response, jsonify, request
+from numpy.typing import NDArray
 
 from ...pipeline.frames import in_order
-from ...recipe import FrameChoice, Recipe
+from ...pipeline.scene import leave_out as leave_out_all
+from ...recipe import FrameChoice, Reason, Recipe
+from ...store import scenes
 from ..desk import desk
-from ..scene import decided, posted, stage_page
+from ..scene import decided, posted, queued, stage_page
 from ..scene.opened import Opened, opened, stage
 from ..security import refuse
 
@@ -18,7 +23,9 @@ blueprint = Blueprint("gather", __name__, template_folder="templates", url_prefi
 
 @stage("gather", "Gather")
 def bench(scene: Opened) -> dict[str, Any]:
-    return {"problems": desk().library.outing_problems(scene.row["outing_id"])}
+    bracketed = any(f.exposures for f in scene.recipe.frames)
+    left_out = [f for f in scene.recipe.frames if f.state == "leave_out" and f.reason not in ("marker", "unreadable")]
+    return {"problems": desk().library.outing_problems(scene.row["outing_id"]), "bracketed": bracketed, "left_out": left_out}
 
 
 @blueprint.get("")
@@ -51,6 +58,86 @@ def leave_out(number: int) -> str:
             refuse("This is the last frame. Bring another one back first.")
         return decided(number, slug, f"Frame {place} left out", lambda recipe: _with(recipe, id, state="leave_out", reason="by hand"))
     return decided(number, slug, f"Frame {place} brought back", lambda recipe: _with(recipe, id, state="keep", reason=None))
+
+
+@blueprint.post("/proposals")
+def proposals(number: int) -> str:
+    """Leave out all frames that are better left out, each with its reason."""
+    scene = opened(number)
+    reasons: dict[str, Reason] = {id: flaw for id in scene.proposals() if (flaw := scene.inspected[id].flaw)}
+    if len(reasons) >= len(scene.recipe.kept()):
+        refuse("That would leave no frame. Leave them out one by one.")
+    return decided(number, "gather", f"{len(reasons)} frames left out as proposed", lambda recipe: leave_out_all(recipe, reasons), bench=True)
+
+
+@blueprint.post("/bring-back")
+def bring_back(number: int) -> str:
+    """Bring back everything but markers and what cannot be read."""
+    change = {"state": "keep", "reason": None}
+    return decided(
+        number,
+        "gather",
+        "All frames brought back",
+        lambda recipe: recipe.model_copy(update={"frames": [f if f.reason in ("marker", "unreadable") else f.model_copy(update=change) for f in recipe.frames]}),
+        bench=True,
+    )
+
+
+@blueprint.post("/exposure")
+def exposure(number: int) -> Response:
+    """Merge a frame's exposures, or use one of them; for this frame or for all."""
+    id, wanted, everywhere = posted("frame"), posted("use"), request.form.get("all") == "1"
+    frame = opened(number).choice(id)
+    place = next((k for k, e in enumerate(frame.exposures) if e.id == wanted), None)
+    if wanted and place is None:
+        refuse("There is no such exposure.")
+
+    def used(other: FrameChoice) -> FrameChoice:
+        if not other.exposures or (other.id != id and not everywhere):
+            return other
+        return other.model_copy(update={"use": "" if place is None else other.exposures[min(place, len(other.exposures) - 1)].id})
+
+    said = "Exposures merged" if place is None else f"Exposure {place + 1} used"
+    scenes.decide(desk().db, number, said, lambda recipe: recipe.model_copy(update={"frames": [used(f) for f in recipe.frames]}))
+    return queued(number, "gather", "inspect")
+
+
+@blueprint.post("/inspect")
+def inspect(number: int) -> Response:
+    """Look at the frames again."""
+    opened(number)
+    return queued(number, "gather", "inspect")
+
+
+@blueprint.get("/zones.json")
+def zones(number: int) -> Response:
+    """Outlines of sharp zones by frame and boxes of soft bands and intruders, in pixels of the reference frame."""
+    scene = opened(number)
+    side = scene.block
+    found = {id: outline(zone, side) for id, zone in scene.zones().items()}
+    boxes = [{"box": v.box, "frame": id} for id, v in scene.inspected.items() if v.box]
+    bands = [{"box": b.box, "told": b.told()} for b in scene.bands]
+    return jsonify({"zones": found, "boxes": boxes, "bands": bands})
+
+
+SPECK = 140
+"""Area of a zone, in sixteenths of a block, below which it is not drawn."""
+
+
+def outline(zone: NDArray[np.bool_], side: int) -> str:
+    """A zone (h, w) of blocks of `side` pixels as an SVG path, its few stray blocks left out."""
+    grown = cv2.morphologyEx(zone.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
+    grown = cv2.morphologyEx(grown, cv2.MORPH_OPEN, np.ones((2, 2), np.uint8))
+    # twice as large, so that outlines run round blocks and not through their middles
+    large = cv2.GaussianBlur(cv2.resize(grown * 255, None, fx=4, fy=4, interpolation=cv2.INTER_NEAREST), (0, 0), 2.0) > 127
+    lines, _ = cv2.findContours(large.astype(np.uint8), cv2.RETR_CCOMP, cv2.CHAIN_APPROX_SIMPLE)
+    parts = []
+    for line in lines:
+        if cv2.contourArea(line) < SPECK:
+            continue
+        points = cv2.approxPolyDP(line, 0.7, True)[:, 0] * (side / 4)
+        parts.append("M" + "L".join(f"{x:.0f} {y:.0f}" for x, y in points) + "Z")
+    return "".join(parts)
 
 
 @blueprint.post("/move")

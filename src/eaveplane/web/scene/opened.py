@@ -169,6 +169,13 @@ class Opened:
         return f"about {max(1, round(whole))} s for {count} frame{'s' if count != 1 else ''} of {self.megapixels / count:.0f} MP"
 
     @property
+    def face(self) -> str:
+        """The file that shows what the scene is of, before its frames are read."""
+        kept = self.recipe.kept() or self.recipe.frames
+        files = kept[len(kept) // 2].all_files()
+        return files[len(files) // 2]
+
+    @property
     def size_of_frame(self) -> str:
         return f"{self.view.size[0]} × {self.view.size[1]} px" if self.view else ""
 
@@ -203,7 +210,7 @@ class Opened:
         out = []
         for number, frame in enumerate(self.recipe.frames):
             verdict = self.inspected.get(frame.id)
-            face = self.files.get(frame.all_files()[len(frame.all_files()) // 2])
+            files = frame.all_files()
             decoded = self.view.frames.get(frame.id) if self.view else None
             share = shares[place[frame.id]] if shares and frame.id in place else None
             out.append(
@@ -219,7 +226,7 @@ class Opened:
                     "share": share if share is not None or verdict is None or frame.state != "keep" else verdict.share,
                     "proposed": verdict.flaw if verdict and frame.state == "keep" else None,
                     "exposures": len(frame.exposures) if not frame.use else 0,
-                    "face": face.id if face else "",
+                    "face": files[len(files) // 2],
                     "soft_beyond": soft.get(frame.id),
                     "reference": frame.id == reference,
                     "profile": lines.get(frame.id),
@@ -262,7 +269,7 @@ class Opened:
             cost = " Without it some places would be soft." if verdict.needed else ""
             found.append({"grave": "yes", "title": f"Frame {numbers[id]}: {verdict.flaw}", "text": verdict.evidence + cost, "frame": id})
         for frame in self.recipe.frames:
-            if frame.state == "leave_out":
+            if frame.state == "leave_out" and frame.reason != "marker":
                 known = self.inspected.get(frame.id)
                 text = known.evidence if known and known.flaw == frame.reason else f"Left out: {frame.reason or 'by hand'}."
                 found.append({"grave": "", "title": f"Frame {numbers[frame.id]} is left out", "text": text, "frame": frame.id})
@@ -303,6 +310,8 @@ class Opened:
                     "number": i + 1,
                     "name": f.name,
                     "kept": f.state == "keep",
+                    "exposures": [{"id": e.id, "file": e.file} for e in f.exposures],
+                    "use": f.use,
                     "colour": "rgb({} {} {})".format(*depth_colour(i, count)),
                     "version": view.frame_version(f.id) if view and f.id in view.frames else "",
                 }

@@ -27,31 +27,19 @@ def page() -> str:
 
 @blueprint.get("/shelf/outings")
 def listing() -> str:
-    """The outings of the shelf, or the one of an outing's own page."""
-    only = request.args.get("only", type=int)
-    return render_template("shelf/outings.html", outings=_outings(only), only=only)
+    """The outings of the shelf."""
+    return render_template("shelf/outings.html", outings=_outings())
 
 
-def _outings(only: int | None = None) -> list[dict[str, Any]]:
+def _outings() -> list[dict[str, Any]]:
     db, library = desk().db, desk().library
     found = []
     for row in outings.outings(db):
-        if only not in (None, row["id"]):
-            continue
-        there = [opened(s["id"]) for s in scenes.scenes_of(db, row["id"])]
+        there = [scene for s in scenes.scenes_of(db, row["id"]) if (scene := opened(s["id"])).recipe.frames]
         files = outings.files_of(db, row["id"])
         job = jobs.latest_of_outing(db, row["id"])
         found.append({"row": row, "scenes": there, "files": len(files), "problems": library.outing_problems(row["id"]), "job": job})
     return found
-
-
-@blueprint.get("/outing/<int:number>")
-def outing(number: int) -> str:
-    row = outings.outing(desk().db, number)
-    if row is None:
-        abort(404)
-    (entry,) = _outings(number)
-    return render_template("shelf/outing.html", outing=entry, only=number, files=outings.files_of(desk().db, number))
 
 
 @blueprint.get("/shelf/folders")
@@ -73,16 +61,9 @@ def folders() -> str:
     return render_template("shelf/folders.html", folders=found)
 
 
-def _bring_in(number: int, folder: Path) -> None:
-    job = jobs.add_job(desk().db, "bring_in", outing_id=number, folder=str(folder))
-    size = sum((row["width"] or 6000) * (row["height"] or 4000) / 1e6 for row in outings.files_of(desk().db, number))
-    jobs.note_size(desk().db, job, size)
-    desk().worker.wake()
-
-
 @blueprint.post("/shelf/folder")
 def folder() -> AnyResponse:
-    """Bring in a folder by path; its files stay where they are."""
+    """Bring in a folder by path; its files stay where they are, or are copied."""
     typed = request.form.get("folder", "").strip()
     path = Path(typed).expanduser()
     if not typed or not path.is_absolute() or not path.is_dir():
@@ -92,8 +73,8 @@ def folder() -> AnyResponse:
     path = path.resolve()
     same = next((o for o in outings.outings(desk().db) if Path(o["folder"]) == path), None)
     number = same["id"] if same else outings.add_outing(desk().db, path.name or str(path), path)
-    _bring_in(number, path)
-    return redirect(url_for("shelf.page"))
+    desk().worker.bring_in(number, path, copy=request.form.get("copy") == "1")
+    return redirect(url_for("outing.page", number=number))
 
 
 @blueprint.post("/shelf/upload")
@@ -126,7 +107,7 @@ def upload(number: int) -> Response:
     length = request.content_length or 0
     if shutil.disk_usage(place).free < length + (1 << 28):
         refuse(f"There is no room for {name} on the disk. Make room and send it again.", 507)
-    stored = place / f"{len(outings.files_of(desk().db, number)) + 1:05d}{suffix}"
+    stored = place / f"{outings.next_number(desk().db, number):05d}{suffix}"
     while stored.exists():
         stored = place / f"{int(stored.stem) + 1:05d}{suffix}"
     part = stored.with_name(f".{stored.name}.part")
@@ -148,32 +129,5 @@ def upload(number: int) -> Response:
 @blueprint.post("/shelf/upload/<int:number>/done")
 def uploaded(number: int) -> Response:
     place = _upload_place(number)
-    _bring_in(number, place)
-    return jsonify({"page": url_for("shelf.page")})
-
-
-@blueprint.post("/outing/<int:number>/again")
-def again(number: int) -> AnyResponse:
-    """Look through the folder once more: new files come in, mended ones are read again."""
-    row = outings.outing(desk().db, number)
-    if row is None:
-        abort(404)
-    _bring_in(number, Path(row["folder"]))
-    return redirect(url_for("shelf.outing", number=number))
-
-
-@blueprint.post("/outing/<int:number>/rename")
-def rename(number: int) -> AnyResponse:
-    if outings.outing(desk().db, number) is None:
-        abort(404)
-    outings.rename_outing(desk().db, number, request.form.get("name", ""))
-    return redirect(url_for("shelf.outing", number=number))
-
-
-@blueprint.post("/outing/<int:number>/remove")
-def remove(number: int) -> AnyResponse:
-    """Take an outing off the shelf. Its originals, uploaded ones too, and its results stay where they are."""
-    if outings.outing(desk().db, number) is None:
-        abort(404)
-    outings.remove_outing(desk().db, number)
-    return redirect(url_for("shelf.page"))
+    desk().worker.bring_in(number, place)
+    return jsonify({"page": url_for("outing.page", number=number)})

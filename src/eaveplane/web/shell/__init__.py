@@ -33,6 +33,12 @@ def seconds(time: float | None) -> str:
     return f"{whole} s" if whole < 90 else f"{whole // 60} min {whole % 60:02d} s"
 
 
+@blueprint.app_template_filter("exposure")
+def exposure(time: float) -> str:
+    """An exposure time: 1/25 s, 2.5 s."""
+    return f"1/{round(1 / time)} s" if time < 0.4 else f"{time:.2g} s"
+
+
 @blueprint.app_template_filter("number")
 def number(value: float, step: float = 0.01) -> str:
     """A number with as many decimals as its step has, and a real minus sign left to the style sheet."""

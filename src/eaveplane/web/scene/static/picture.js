@@ -241,6 +241,7 @@ export class Picture {
     this.wipeLine();
     this.page.brush?.moved();
     this.page.crop?.draw();
+    this.page.zones?.moved();
   }
 
   // ---- words on the picture, the wipe ----

@@ -4,6 +4,7 @@ import { Picture } from "./picture.js";
 import { Brush } from "./brush.js";
 import { Rulers } from "./rulers.js";
 import { CropBox } from "./crop.js";
+import { Zones } from "./zones.js";
 
 const page = {
   state: read(),
@@ -22,8 +23,9 @@ page.frame = frame;
 page.picture = new Picture(page);
 page.brush = new Brush(page);
 page.crop = new CropBox(page);
+page.zones = new Zones(page);
 page.rulers = new Rulers(page);
-const { picture, brush, crop, rulers } = page;
+const { picture, brush, crop, rulers, zones } = page;
 
 // ---- which frame, which view ----
 
@@ -49,6 +51,7 @@ page.show = () => {
   picture.show(page.view);
   brush.changed();
   crop.draw();
+  zones.draw();
 };
 
 page.setView = (view) => {
@@ -63,6 +66,11 @@ function aboutFrame() {
   if (!name || !found) return;
   name.value = found.name;
   document.getElementById("leave-out").textContent = found.kept ? "Leave out" : "Bring back";
+  const exposure = document.getElementById("exposure");
+  if (exposure) {
+    exposure.disabled = !found.exposures.length;
+    exposure.replaceChildren(...[["", `merged (${found.exposures.length})`], ...found.exposures.map((e, k) => [e.id, `${k + 1}: ${e.file}`])].map(([value, text]) => new Option(text, value, false, value === found.use)));
+  }
   document.getElementById("frame-file").textContent = document.querySelector(`#rail [data-frame="${page.chosen}"] .face`)?.title || "";
 }
 
@@ -186,8 +194,10 @@ function blink() {
 
 document.addEventListener("change", (event) => {
   const field = event.target, url = field.dataset.post;
+  if (field.id === "zones") return zones.toggle();
   if (!url) return;
   if (field.id === "frame-name") return post(url, { frame: page.chosen, name: field.value });
+  if (field.id === "exposure") return post(url, { frame: page.chosen, use: field.value, all: 1 });
   if (field.id === "drift") return post(url, { on: field.checked ? 1 : 0 });
   if (field.id === "reference") return post(url, { frame: field.value });
   if (field.name === "canvas") return post(url, { canvas: field.value });
@@ -242,7 +252,7 @@ document.addEventListener("keydown", (event) => {
     j: () => step(-1), k: () => step(1), 0: () => page.setView("weave"), l: leaveOut, b: blink,
     n: () => note(event.shiftKey ? -1 : 1),
     f: () => picture.fit(), h: () => picture.closer(), c: () => page.setView("compare"), v: () => toggle("before"),
-    o: () => (page.stage === "weave" || page.stage === "mend" ? page.setView(page.view === "share" ? "weave" : "share") : toggle("clipping")),
+    o: () => (page.stage === "gather" ? zones.toggle() : page.stage === "weave" || page.stage === "mend" ? page.setView(page.view === "share" ? "weave" : "share") : toggle("clipping")),
     m: () => { const p = document.getElementById("picture"); p.dataset.mat = (Number(p.dataset.mat) + 1) % 3; },
     r: () => brush.turn(), s: () => brush.through(true), " ": () => brush.pause(true),
     ",": () => brush.nudge("width", -4), ".": () => brush.nudge("width", 4), ";": () => brush.nudge("softness", 10), "'": () => brush.nudge("softness", -10),
