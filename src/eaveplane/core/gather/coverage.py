@@ -11,11 +11,14 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from .defocus import Defocus
 
-SOFT = 1.45
+SOFT = 1.3
 """Radius in pixels of a disc from which a place is soft."""
 LEAST_HEIGHT, LEAST_PART = 0.02, 0.006
 """Parts of the height and of the picture below which a soft place is no band."""
 KNOWN_PART = 0.3
+ACROSS = 0.3
+INFINITE = 0.03
+"""Dioptres from infinity within which a frame is focused on it."""
 SHARP = 1.0
 """Radius in pixels up to which a frame is called sharp."""
 BEYOND_BELIEF = 6.0
@@ -80,12 +83,24 @@ def soft_bands(defocus: Defocus, frames: list[int], size: tuple[int, int], diopt
         after = int(np.searchsorted(focus, middle))
         near, far = (order[after - 1] if after > 0 else None), (order[after] if after < len(order) else None)
         blur = float(np.median(radius[inside & np.isfinite(radius)]))
+        if (near is None or far is None) and not _at_the_end(near is None, (x, y, w, h), soft.shape, order, dioptres):
+            continue
         if not _believable(blur, np.subtract(*np.percentile(places, [80, 20])), focus[after] - focus[after - 1] if near is not None and far is not None else None):
             continue
         side = defocus.block
         box = (x * side, y * side, min(w * side, size[0] - x * side), min(h * side, size[1] - y * side))
         found.append(SoftBand(box, round(blur, 2), near, far, _metres(defocus, near, far, places, dioptres)))
     return sorted(found, key=lambda band: -band.box[2] * band.box[3])
+
+
+def _at_the_end(nearest: bool, box: tuple[int, int, int, int], shape: tuple[int, ...], order: list[int], dioptres: NDArray[np.float64] | None) -> bool:
+    """Whether a band beyond the first or last frame is where one can be: right across the bottom, or not past infinity."""
+    _, y, w, h = box
+    if w < ACROSS * shape[1]:
+        return False
+    if nearest:
+        return y + h > 0.96 * shape[0]
+    return dioptres is None or not dioptres[order[-1]] > -INFINITE
 
 
 def _believable(blur: float, spread: float, gap: float | None) -> bool:

@@ -19,7 +19,7 @@ BLOCK = 16
 OCTAVES = 6
 RADII = np.concatenate([[0.0], np.geomspace(0.15, 60, 71)])
 """Radii of the table of `attenuation`."""
-_SLOPE = 2.6
+_SLOPE = 2.2
 """Power of landscapes' textures falls with so high a power of frequency (Field 1987 found 2 to 3)."""
 _SOFT = 0.6
 """What lens, filter and demosaicing spread in focus, in pixels."""

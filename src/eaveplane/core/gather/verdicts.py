@@ -26,7 +26,7 @@ NOWHERE = -0.22
 OWN = 0.06
 """Log energy by which a frame must be ahead somewhere to have a part of its own."""
 OWN_PART = 0.0025
-SPARE_WORST, SPARE_COST = 0.55, 0.15
+SPARE_WORST, SPARE_COST = 0.5, 0.18
 """A frame is redundant if without it no place is blurred by more than the first, or by more than the second on top."""
 APART_EV, APART_COLOUR, APART_MIRED = 0.55, 0.16, 14.0
 FOREIGN, FOREIGN_PART = 0.33, (0.00025, 0.35)
@@ -139,7 +139,8 @@ def redundant(defocus: Defocus, good: list[int], protected: set[int]) -> dict[in
             cost = float(np.percentile((without - now)[own], 95))
             if between:
                 at = int(np.searchsorted(line, defocus.focus[k]))
-                worst = max(worst, (line[at] - line[at - 1]) / 2)
+                apart = (defocus.focus[k] - line[at - 1], line[at] - defocus.focus[k])
+                worst, cost = max(worst, sum(apart) / 2), max(cost, min(apart) / 2)
             if (worst <= SPARE_WORST or cost <= SPARE_COST) and (best is None or cost < best[0]):
                 best = (cost, k, worst)
         if best is None:
