@@ -6,6 +6,7 @@ import hashlib
 import json
 import subprocess
 import sys
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -222,3 +223,76 @@ def test_the_field_camera_shoots_to_a_card_and_tells_the_truth(tmp_path: Path) -
     assert run(*call, "--folder", "102SALTPAN").exit_code == 2
     assert run(*call, "--folder", "../out").exit_code == 2
     assert run("shoot", "--card", str(tmp_path / "card"), "--landscape", "moon").exit_code == 2
+
+
+def bracketed(folder: Path) -> list[Path]:
+    """Three focus positions at three exposures each, written from bright to dark, and a hand before them."""
+    import cv2
+
+    from bench.cards import composition, noisy
+    from eaveplane.imaging.exif import Metadata
+    from eaveplane.imaging.icc import standard_encoding
+    from eaveplane.imaging.light import root_of, to_codes
+    from eaveplane.imaging.write import write_picture
+
+    folder.mkdir()
+    rng = np.random.default_rng(3)
+    pictures, hands, focus = composition("saltpan", 17.0)
+    shots = [(hands[0], 0.0, 1.2), *((pictures[k], ev, focus[k]) for k in (1, 3, 5) for ev in (2.0, 0.0, -2.0))]
+    paths = []
+    for number, (light, ev, metres) in enumerate(shots):
+        large = cv2.resize(noisy(light, ev, rng), None, fx=2, fy=2, interpolation=cv2.INTER_CUBIC)
+        paths.append(folder / f"{number}.tif")
+        meta = Metadata(taken=datetime(2026, 4, 11, 6, 0, 2 * number), seconds=0.02 * 2**ev, f_number=8, iso=100, focus_m=metres)
+        write_picture(paths[-1], to_codes(root_of(np.clip(large, 0, 1)), standard_encoding("srgb")), None, meta)
+    return paths
+
+
+def test_sets_tells_scenes_brackets_markers_and_what_is_left_over(tmp_path: Path) -> None:
+    paths = bracketed(tmp_path / "card")
+    (tmp_path / "card" / "x.jpg").write_text("no picture")
+    report = tmp_path / "r.json"
+    assert run("sets", tmp_path / "card", "--report", report).exit_code == 0
+    told = json.loads(report.read_text())
+    (found,) = told["scenes"]
+    names = [str(p) for p in paths]
+    assert told["schema"] == 1 and told["markers"] == names[:1] and told["left_over"] == [str(tmp_path / "card" / "x.jpg")]
+    assert found["kind"] == "focus+exposure" and found["brackets"] == [[names[k + 2], names[k + 1], names[k]] for k in (1, 4, 7)]
+    assert found["frames"] == [n for bracket in found["brackets"] for n in bracket]
+    assert run("sets", tmp_path / "card", "--report", report).exit_code == 2
+    assert run("sets", tmp_path / "nowhere", "--report", tmp_path / "s.json").exit_code == 2
+    (tmp_path / "empty").mkdir()
+    assert run("sets", tmp_path / "empty", "--report", tmp_path / "s.json").exit_code == 0
+    assert json.loads((tmp_path / "s.json").read_text())["scenes"] == []
+
+
+def test_inspect_tells_each_frame_and_the_coverage(tripod: Set, tmp_path: Path) -> None:
+    shuffled = [tripod.paths[k] for k in (2, 0, 3, 1)]
+    assert run("inspect", *shuffled, "--report", tmp_path / "r.json").exit_code == 0
+    told = json.loads((tmp_path / "r.json").read_text())
+    assert [f["order"] for f in told["frames"]] == [2, 0, 3, 1] and [f["file"] for f in told["frames"]] == [str(p) for p in shuffled]
+    for frame in told["frames"]:
+        assert frame["state"] == "keep" and frame["reason"] is None and 0 < frame["share"] < 1 and 0 <= frame["sharp_rows"][0] < frame["sharp_rows"][1] <= 1
+        assert 0 <= frame["blur_px"] < 1
+    assert told["coverage"]["gaps"] == [] and told["coverage"]["covered"] > 0.97
+    assert run("inspect", tripod.paths[0], "--report", tmp_path / "one.json").exit_code == 0
+    assert json.loads((tmp_path / "one.json").read_text())["frames"][0]["state"] == "keep"
+    broken = tmp_path / "broken.dng"
+    broken.write_bytes(tripod.paths[0].read_bytes()[:9000])
+    result = run("inspect", *tripod.paths, broken, "--report", tmp_path / "s.json")
+    assert result.exit_code == 3 and "broken.dng" in result.output and "Traceback" not in result.output
+
+
+def test_stack_merges_brackets_first_and_leaves_out_the_marker(tmp_path: Path) -> None:
+    paths = bracketed(tmp_path / "card")
+    result = run("stack", *paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--save-recipe", tmp_path / "recipe.json")
+    assert result.exit_code in (0, 4), result.output
+    told = json.loads((tmp_path / "r.json").read_text())
+    assert [f["state"] for f in told["frames"]] == ["left_out"] + ["used"] * 9 and told["frames"][0]["reason"] == "marker"
+    # exposures of one position share its fit and its part
+    assert told["frames"][1]["homography"] == told["frames"][3]["homography"] and told["frames"][1]["share"] == told["frames"][3]["share"] > 0
+    recipe = json.loads((tmp_path / "recipe.json").read_text())
+    assert [len(f["exposures"]) for f in recipe["frames"] if f["state"] == "keep"] == [3, 3, 3]
+    again = run("stack", *paths, "--out", tmp_path / "p.tif", "--recipe", tmp_path / "recipe.json")
+    assert again.exit_code in (0, 4)
+    np.testing.assert_array_equal(tifffile.imread(tmp_path / "o.tif"), tifffile.imread(tmp_path / "p.tif"))

@@ -173,11 +173,13 @@ def sets(folder: Path, report: Path, force: bool) -> None:
 
 def _report(work: Callable[[Cache, Runner], dict[str, Any]], report: Path, force: bool) -> None:
     """Do something in a scratch cache and write what was found."""
+    started = time.monotonic()
     with tempfile.TemporaryDirectory(prefix="eaveplane-") as scratch, ThreadPoolExecutor(CORES) as pool:
         try:
             facts = work(Cache(Path(scratch) / "cache"), Runner(pool, Path(scratch) / "tickets", Progress()))
         except (PictureError, ValueError) as error:
             _stop(str(error), BAD_INPUT)
+    facts |= {"seconds": time.monotonic() - started, "peak_bytes": _peak_bytes()}
     put_in_place(report, writes(json.dumps(facts, indent=1)), force)
 
 

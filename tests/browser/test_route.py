@@ -75,7 +75,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     page.goto(server.address)
     page.fill("#folder", str(card))
     page.get_by_role("button", name="Bring in").click()
-    page.locator(".scene-card").click()
+    page.locator(".scene-strip h2 a").click()
 
     # Gather: four frames, far on top; one is named, left out and brought back
     whole(page)
@@ -256,6 +256,7 @@ def test_files_are_sent_and_bad_ones_told(page: Page, server: Server, tripod: Se
     page.goto(server.address)
     page.set_input_files("#files", [*tripod.paths[:2], tmp_path / "broken.tif"])
     page.locator("#upload button").click()
+    page.goto(server.address)
     card = page.locator(".outing", has_text="Sent").locator(".scene-card")
     expect(card).to_have_count(1, timeout=60_000)
     card.click()

@@ -8,9 +8,9 @@ from datetime import datetime, timedelta
 import numpy as np
 import pytest
 
+from bench.cards import SIZE, composition, deal, noisy
 from eaveplane.core.gather.composition import alike, exposure_between, glimpse
 from eaveplane.core.gather.split import Taken, split
-from bench.cards import SIZE, composition, deal, noisy
 
 BEGIN = datetime(2026, 4, 11, 6, 0)
 

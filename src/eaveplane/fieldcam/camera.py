@@ -457,7 +457,7 @@ def shoot(
 
 
 def _preview(light: FloatArray, shot: Shot) -> NDArray[np.uint8]:
-    """The picture as the camera's own screen shows it: (h, w, 3), sRGB, 480 px on its long side."""
-    size = 480 / max(light.shape[:2])
+    """The picture as the camera's own screen shows it: (h, w, 3), sRGB, 1620 px on its long side where the sensor has them."""
+    size = min(1.0, 1620 / max(light.shape[:2]))
     small = cv2.resize(light, None, fx=size, fy=size, interpolation=cv2.INTER_AREA) * np.float32(2.0**shot.ev) * np.array(shot.drift, np.float32)
     return np.asarray(np.rint(np.clip(encode_srgb(small @ SRGB_FROM_WORK.T.astype(np.float32)), 0, 1) * 255), np.uint8)

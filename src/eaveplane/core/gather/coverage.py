@@ -65,7 +65,7 @@ def soft_bands(defocus: Defocus, frames: list[int], size: tuple[int, int], diopt
     focus, negative so that far is more, nan where unknown."""
     radius = soft_map(defocus, frames)
     soft = (np.nan_to_num(radius) > SOFT).astype(np.uint8)
-    soft = np.asarray(cv2.morphologyEx(cv2.morphologyEx(soft, cv2.MORPH_OPEN, np.ones((2, 2), np.uint8)), cv2.MORPH_CLOSE, np.ones((3, 7), np.uint8)), np.uint8)
+    soft = np.asarray(cv2.morphologyEx(cv2.morphologyEx(soft, cv2.MORPH_OPEN, np.ones((1, 3), np.uint8)), cv2.MORPH_CLOSE, np.ones((3, 7), np.uint8)), np.uint8)
     count, labels, stats, _ = cv2.connectedComponentsWithStats(soft, connectivity=8)
     order = sorted(frames, key=lambda k: defocus.focus[k])
     focus = defocus.focus[order]

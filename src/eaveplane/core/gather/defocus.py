@@ -155,7 +155,7 @@ def line_up(blocks: Blocks, start: NDArray[np.float64], to_scale: bool) -> NDArr
         best = min((f for f in np.geomspace(0.82, 1.22, 9)), key=lambda f: _cost(blocks, focus_at(gaps * f)))
         return focus_at(gaps * best)
     least = _cost(blocks, focus_at(gaps))
-    for reach in (1.5, 1.25, 1.12, 1.06):
+    for reach in (4.0, 1.5, 1.25, 1.12, 1.06):
         for _ in range(2):
             moved = False
             for k in range(len(gaps)):

@@ -109,7 +109,7 @@ def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: 
     good = [k for k in steady if k not in beyond]
     settings = verdicts.other_settings([f.meta for f in frames], [f.shot for f in frames], gains) if count > 2 else {}
     strange = _intruders(frames, fits, gains, size, defocus, steady)
-    spare = verdicts.redundant(defocus, good, set(settings) | set(strange))
+    spare = verdicts.redundant(defocus, good, set(settings) | set(strange), lead)
     bands = soft_bands(defocus, [k for k in good if k not in spare], size, dioptres)
     found = []
     for k in range(count):
@@ -148,7 +148,7 @@ def _first_guess(dioptres: NDArray[np.float64], beyond: set[int]) -> tuple[NDArr
     """Where to begin looking for the focus of frames on the line, and whether only the scale is in question."""
     count = len(dioptres)
     inner = [k for k in range(count) if k not in beyond]
-    known = np.isfinite(dioptres).all() and len(inner) > 1 and (np.diff(dioptres[inner]) > 1e-6).all()
+    known = np.isfinite(dioptres).all() and len(inner) > 1 and (np.diff(dioptres[inner]) > -1e-9).all() and np.ptp(dioptres[inner]) > 1e-6
     if not known:
         return np.arange(count, dtype=np.float64) * USUAL_STEP, False
     step = np.ptp(dioptres[inner]) / (len(inner) - 1)

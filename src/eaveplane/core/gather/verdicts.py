@@ -115,8 +115,8 @@ def overshot(lead: Sequence[FloatArray], known: NDArray[np.bool_], spoilt: set[i
     return found
 
 
-def redundant(defocus: Defocus, good: list[int], protected: set[int]) -> dict[int, str]:
-    """Frames whose neighbours cover all they cover, the cheapest to leave out first."""
+def redundant(defocus: Defocus, good: list[int], protected: set[int], lead: Sequence[FloatArray]) -> dict[int, str]:
+    """Frames whose neighbours cover all they cover, the cheapest to leave out first; of two alike, the softer."""
     found: dict[int, str] = {}
     known = defocus.known
     if known.sum() < 60:
@@ -141,11 +141,13 @@ def redundant(defocus: Defocus, good: list[int], protected: set[int]) -> dict[in
                 at = int(np.searchsorted(line, defocus.focus[k]))
                 apart = (defocus.focus[k] - line[at - 1], line[at] - defocus.focus[k])
                 worst, cost = max(worst, sum(apart) / 2), max(cost, min(apart) / 2)
-            if (worst <= SPARE_WORST or cost <= SPARE_COST) and (best is None or cost < best[0]):
-                best = (cost, k, worst)
+            # what it costs in steps that matter, then how far ahead of the others it ever is
+            rank = round(cost / SPARE_COST / 2) + 0.1 * min(max(_best(lead[k], known), -1.0), 1.0)
+            if (worst <= SPARE_WORST or cost <= SPARE_COST) and (best is None or rank < best[0]):
+                best = (rank, k, worst)
         if best is None:
             break
-        cost, k, worst = best
+        _, k, worst = best
         found[k] = f"Its neighbours cover all it covers: without it nothing there is blurred by more than {max(worst, 0.1):.1f} px."
         left.remove(k)
     return found

@@ -127,7 +127,7 @@ SPECK = 140
 def outline(zone: NDArray[np.bool_], side: int) -> str:
     """A zone (h, w) of blocks of `side` pixels as an SVG path, its few stray blocks left out."""
     grown = cv2.morphologyEx(zone.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
-    grown = cv2.morphologyEx(grown, cv2.MORPH_OPEN, np.ones((2, 2), np.uint8))
+    grown = cv2.morphologyEx(grown, cv2.MORPH_OPEN, cv2.getStructuringElement(cv2.MORPH_CROSS, (3, 3)))
     # twice as large, so that outlines run round blocks and not through their middles
     large = cv2.GaussianBlur(cv2.resize(grown * 255, None, fx=4, fy=4, interpolation=cv2.INTER_NEAREST), (0, 0), 2.0) > 127
     lines, _ = cv2.findContours(large.astype(np.uint8), cv2.RETR_CCOMP, cv2.CHAIN_APPROX_SIMPLE)
