@@ -69,6 +69,10 @@ class Recipe(Parameters):
         """The frames that are woven, near to far."""
         return [f for f in self.frames if f.state == "keep"]
 
+    def in_depth(self) -> list[FrameChoice]:
+        """The frames that have a place from near to far: all but markers."""
+        return [f for f in self.frames if f.reason != "marker"]
+
     def to_json(self) -> str:
         """The recipe as it is written beside a result."""
         return self.model_dump_json(by_alias=True, indent=1)

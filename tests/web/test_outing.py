@@ -120,7 +120,7 @@ def test_an_exposure_is_chosen_for_one_frame_or_all(page: Page) -> None:
     assert page.recipe().frames[0].use == ""
     settled(page.library)
     text = page.get(page.at("/gather")).text
-    assert "2 exposures merged" in text
+    assert "2 exp. merged" in text
     page.post("/outing/1/undo")
     settled(page.library)
     assert frames(page, page.scene) == [f.id for f in page_frames]

@@ -173,7 +173,7 @@ class View:
     def _share_map(self, picture: NDArray[np.uint8], level: int, box: Box) -> NDArray[np.uint8]:
         grey = picture.mean(axis=2, keepdims=True)
         out = np.repeat(grey, 3, axis=2)
-        order = [f.id for f in self.recipe.frames]
+        order = [f.id for f in self.recipe.in_depth()]
         for id, mask in self.shares(level, box).items():
             place = order.index(id)
             line = hatch(place, box)[..., None]

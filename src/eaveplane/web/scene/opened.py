@@ -105,6 +105,13 @@ class Opened:
         """Pixels that a block of the zones stands for."""
         return self._inspection[1].defocus.block if self._inspection else 1
 
+    def gaps(self) -> list[SoftBand]:
+        """The largest soft band of each pair of frames that do not meet."""
+        found: dict[tuple[int | None, int | None], SoftBand] = {}
+        for band in self.bands:
+            found.setdefault((band.near, band.far), band)
+        return list(found.values())
+
     def proposals(self) -> list[str]:
         """Ids of kept frames that are better left out."""
         return [f.id for f in self.recipe.kept() if f.id in self.inspected and self.inspected[f.id].flaw]
@@ -206,7 +213,7 @@ class Opened:
         shares = work.shares(self.desk.library.cache, self.plan) if self.plan and self.woven else None
         reference = self.plan.ids[self.plan.reference] if self.plan else None
         lines = self._profiles()
-        soft = {self._band_side(band): band for band in self.bands if band.near is not None and band.far is not None}
+        soft = {self._band_side(band): band for band in self.gaps() if band.near is not None and band.far is not None}
         out = []
         for number, frame in enumerate(self.recipe.frames):
             verdict = self.inspected.get(frame.id)
@@ -262,7 +269,7 @@ class Opened:
                     found.append({"grave": "yes", "title": f"Frame {numbers[id]} may not fit", "text": warning, "frame": id})
                 elif residual is not None and residual > 0.8:
                     found.append({"grave": "", "title": f"Frame {numbers[id]} fits loosely", "text": f"{residual:.1f} px remain; look at its edges.", "frame": id})
-        for band in self.bands:
+        for band in self.gaps():
             found.append({"grave": "yes", "title": "Soft band", "text": band.told(), "frame": self._band_side(band)})
         for id in self.proposals():
             verdict = self.inspected[id]
@@ -280,7 +287,7 @@ class Opened:
     def state(self) -> dict[str, Any]:
         """What the picture's scripts need to know."""
         view = self.view
-        count = len(self.recipe.frames)
+        count = len(self.recipe.in_depth())
         area = list(view.registered.area) if view and view.registered else [0, 0, *(view.size if view else (0, 0))]
         canvas = area if self.recipe.canvas == "common" else [0, 0, *(view.size if view else (0, 0))]
         return {
