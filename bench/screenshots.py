@@ -46,7 +46,7 @@ def walk(page: Page, address: str, folder: Path) -> None:
     expect(page.locator("#over .zone")).to_have_count(1)
     keep("gather")
     page.get_by_role("button", name="Even out 5 frames").click()
-    page.get_by_role("button", name="Register 5 frames").click()
+    page.get_by_role("button", name="On to Register").click()
     expect(page.locator(".fits tbody tr")).to_have_count(5)
     page.keyboard.press("4")
     page.click("#bench [data-view=difference]")

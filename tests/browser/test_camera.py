@@ -58,7 +58,7 @@ def test_a_shooting_fills_the_card_and_one_click_brings_it_in(page: Page, server
     expect(card).to_have_count(1, timeout=60_000)
     expect(card).to_contain_text("3 frames")
     card.click()
-    expect(page.locator("#rail .left-out .why")).to_contain_text("marker")
+    expect(page.locator(".rail-markers")).to_contain_text("1 marker")
 
 
 def test_what_cannot_be_shot_is_told(page: Page, server: Server) -> None:

@@ -96,6 +96,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     expect(page.locator("#caption")).to_have_text("frame 2, Crust")
 
     # Even out: the screen follows the slider; undo takes it back
+    expect(page.locator("#bench")).to_contain_text("Nothing against any frame", timeout=60_000)
     page.get_by_role("button", name="Even out 4 frames").click()
     exposure = page.locator("#c-exposure")
     dark = pixels(page)
@@ -108,7 +109,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     expect(page.locator("#histogram")).to_have_js_property("complete", True)
 
     # Register, Weave: jobs run, the page tells when they are done
-    page.get_by_role("button", name="Register 4 frames").click()
+    page.get_by_role("button", name="On to Register").click()
     expect(page.locator(".fits tbody tr")).to_have_count(4, timeout=60_000)
     page.get_by_role("button", name="Weave 4 frames").click()
     expect(page.get_by_role("button", name="On to Mend")).to_be_visible(timeout=60_000) if page.get_by_role("button", name="On to Mend").count() else None
@@ -256,6 +257,7 @@ def test_files_are_sent_and_bad_ones_told(page: Page, server: Server, tripod: Se
     page.goto(server.address)
     page.set_input_files("#files", [*tripod.paths[:2], tmp_path / "broken.tif"])
     page.locator("#upload button").click()
+    page.wait_for_url("**/outing/*")
     page.goto(server.address)
     card = page.locator(".outing", has_text="Sent").locator(".scene-card")
     expect(card).to_have_count(1, timeout=60_000)

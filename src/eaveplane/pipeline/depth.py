@@ -17,7 +17,7 @@ BLACK_LOST, WHITE_LOST = (0, (70, 130, 220)), (1, (200, 60, 20))
 
 def depth_colour(place: int, count: int) -> tuple[int, int, int]:
     """sRGB (0..255) of the frame at `place` of `count`, from near to far."""
-    at = 0.0 if count < 2 else (len(SCALE) - 1) * place / (count - 1)
+    at = 0.0 if count < 2 else (len(SCALE) - 1) * min(place, count - 1) / (count - 1)
     low = min(int(at), len(SCALE) - 2)
     mixed = np.array(SCALE[low]) + (np.array(SCALE[low + 1]) - np.array(SCALE[low])) * (at - low)
     r, g, b = (round(v) for v in mixed)

@@ -344,8 +344,7 @@ class Worker:
         asked = json.loads(row["arguments"])
         count = runner.one(f"Field camera: {asked['folder']}", (0.0, 1.0), shooting.shoot, asked["order"], str(self.library.card / asked["folder"]), asked["first"], asked["start"])
         if row["outing_id"]:
-            jobs.add_job(self.db, "bring_in", outing_id=row["outing_id"], folder=str(self.library.card))
-            self.wake()
+            self.bring_in(row["outing_id"], self.library.card)
         return f"{count} frames landed in {asked['folder']}."
 
 

@@ -134,8 +134,7 @@ def bring_in() -> AnyResponse:
         refuse("The card is empty. Shoot some frames first.")
     same = next((o for o in outings.outings(db) if Path(o["folder"]) == place), None)
     number = same["id"] if same else outings.add_outing(db, "Field camera", place)
-    jobs.add_job(db, "bring_in", outing_id=number, folder=str(place))
-    desk().worker.wake()
+    desk().worker.bring_in(number, place)
     return redirect(url_for("shelf.page"))
 
 

@@ -156,6 +156,11 @@ class Opened:
         """Whether something is being computed for this scene, or waits to be."""
         return self.last_job is not None and self.last_job["state"] in ("queued", "running")
 
+    @property
+    def computing(self) -> bool:
+        """Whether a stage is being computed; frames that are still looked at do not keep anyone from going on."""
+        return self.busy and self.last_job is not None and self.last_job["kind"] != "inspect"
+
     @cached_property
     def results(self) -> list[sqlite3.Row]:
         return scenes.results_of(self.desk.db, self.number)
