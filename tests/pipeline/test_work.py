@@ -288,13 +288,13 @@ def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, tripod
     look, box = Shown(recipe.look), (0, 0, 540, 360)
     frame = view().screen(f"frame:{planned.ids[2]}", 1, box, look)
     np.testing.assert_array_equal(view().screen("weave", 1, box, look), frame)
-    jobs.add_job(library.db, "register", scene_id=row["id"])
+    registering = jobs.add_job(library.db, "register", scene_id=row["id"])
     worker.wake()
-    assert done(library, 2)["state"] == "done"
+    assert done(library, registering)["state"] == "done"
     early = view().screen("weave", 1, box, look).astype(int)
-    jobs.add_job(library.db, "weave", scene_id=row["id"])
+    weaving = jobs.add_job(library.db, "weave", scene_id=row["id"])
     worker.wake()
-    assert done(library, 3)["state"] == "done"
+    assert done(library, weaving)["state"] == "done"
     late = view().screen("weave", 1, box, look).astype(int)
     assert np.abs(early - late).mean() < 2.0 < np.abs(frame.astype(int) - late).mean()
     picture, seen = viewport(view(), "share", (100, 50, 600, 400), 300, look)

@@ -105,6 +105,16 @@ def test_zones_are_outlines_in_pixels_of_the_picture(page: Page) -> None:
     assert outline(np.zeros((40, 60), bool), 16) == ""
 
 
+def test_frames_stay_registered_for_the_eye_when_one_is_left_out(page: Page) -> None:
+    before = {f["id"]: f["version"] for f in page.state(page.get(page.at("/gather")).text)["frames"]}
+    ids = frames(page, page.scene)
+    page.post(page.at("/gather/leave-out"), {"frame": ids[3]})
+    after = {f["id"]: f["version"] for f in page.state(page.get(page.at("/gather")).text)["frames"]}
+    # shown as the inspection laid them, which is what was shown before: nothing jumps, nothing is loaded anew
+    assert after == before
+    page.post(page.at("/undo/gather"))
+
+
 def test_an_exposure_is_chosen_for_one_frame_or_all(page: Page) -> None:
     first = page.recipe().frames[0]
     page_frames = page.recipe().frames

@@ -13,7 +13,6 @@ import numpy as np
 from ..core.even.look import NEUTRAL, RAW_LOOK
 from ..core.gather.composition import glimpse
 from ..core.gather.split import Taken, split, strangers
-from ..core.register.register import suggest_reference
 from ..imaging.errors import PictureError
 from ..recipe import FrameChoice, Recipe
 from . import scene, steps
@@ -112,7 +111,7 @@ def inspect(paths: Sequence[Path], cache: Cache, runner: Runner) -> dict[str, An
                 entry |= {"state": "leave_out" if verdict.flaw else "keep", "reason": verdict.flaw, "share": verdict.share, "sharp_rows": list(verdict.sharp_rows), "blur_px": verdict.blur_px}
                 entry |= {"evidence": verdict.evidence, "needed": verdict.needed}
         listed.append(entry)
-    registered = steps.open_registration(cache, steps.registration_key(keys, suggest_reference(len(keys)))) if found else None
+    registered = steps.open_registration(cache, scene.registration_of(keys)) if found else None
     gaps = []
     for band in found.bands if found and registered else []:
         sharpest = band.near if band.near is not None else band.far

@@ -88,9 +88,14 @@ def look_at(cache: Cache, keys: Sequence[str], runner: Runner, span: tuple[float
     return steps.open_inspection(cache, inspection_of(keys))
 
 
+def registration_of(keys: Sequence[str]) -> str:
+    """The key of the registration with which frames in this order are inspected."""
+    return steps.registration_key(list(keys), suggest_reference(len(keys)))
+
+
 def inspection_of(keys: Sequence[str]) -> str:
     """The key of the inspection of frames in this order."""
-    return steps.inspection_key(list(keys), steps.registration_key(list(keys), suggest_reference(len(keys))))
+    return steps.inspection_key(list(keys), registration_of(keys))
 
 
 def proposed(found: Inspection, ids: Sequence[str]) -> dict[str, Reason]:

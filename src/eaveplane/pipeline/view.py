@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -24,7 +24,7 @@ from ..recipe import Recipe
 from . import steps
 from .cache import Cache
 from .depth import BLACK_LOST, WHITE_LOST, depth_colour, hatch
-from .scene import Plan
+from .scene import Plan, registration_of
 
 LEAST_RADIUS = 0.3
 """Sharpening with a smaller radius on screen is not seen there."""
@@ -61,7 +61,11 @@ class Shown:
 
 @dataclass(frozen=True, eq=False)
 class View:
-    """A scene as far as it has been computed. Frames are named by id; `plan` is None until all are decoded."""
+    """A scene as far as it has been computed. Frames are named by id; `plan` is None until all are decoded.
+
+    `laid` is the registration that the recipe asks for; until it is there frames are shown as the inspection laid them,
+    `steadied`, so that the same stone stays under the eye.
+    """
 
     recipe: Recipe
     size: tuple[int, int]
@@ -69,6 +73,7 @@ class View:
     frames: dict[str, steps.Decoded]
     registered: steps.Registered | None
     laid: Laid | None
+    steadied: tuple[str, Laid] | None
     plan: Plan | None
     gates: FloatArray | None
     woven: Levels | None
@@ -82,8 +87,14 @@ class View:
 
     def frame_version(self, id: str) -> str:
         """Changes whenever a frame's pixels under a neutral look do."""
-        laid = self.plan.registered if self.laid is not None and self.plan and id in self.laid.names else ""
-        return _short(id, laid, self.recipe.even_out)
+        laid = self._lays(id)
+        return _short(id, laid[0] if laid else "", self.recipe.even_out)
+
+    def _lays(self, id: str) -> tuple[str, Laid] | None:
+        """By which registration a frame is shown."""
+        if self.laid is not None and self.plan is not None and id in self.laid.names:
+            return self.plan.registered, self.laid
+        return self.steadied if self.steadied and id in self.steadied[1].names else None
 
     def weave_version(self) -> str:
         """Changes whenever the weave's pixels under a neutral look do."""
@@ -103,8 +114,9 @@ class View:
         return made
 
     def _frame(self, id: str, level: int, box: Box) -> FloatArray:
-        if self.laid is not None and id in self.laid.names:
-            return self.laid.read(list(self.laid.names).index(id), level, box)
+        shown = self._lays(id)
+        if shown:
+            return shown[1].read(list(shown[1].names).index(id), level, box)
         decoded = self.frames[id]
         return to_root(decoded.codes.read(level, box), decoded.encoding)
 
@@ -205,17 +217,22 @@ def _hatched(screen: NDArray[np.uint8], picture: FloatArray, box: Box) -> NDArra
     return screen
 
 
-def open_view(cache: Cache, recipe: Recipe, keys: dict[str, str], planned: Plan | None, kept: Kept, pictures: Kept) -> View | None:
+def open_view(cache: Cache, recipe: Recipe, keys: dict[str, str], planned: Plan | None, kept: Kept, pictures: Kept, inspected: Sequence[str] = ()) -> View | None:
     """What there is of a scene; None before any frame has been decoded.
 
-    `keys` are decode keys by frame id; `kept` keeps what many views of a scene have in common, `pictures` the
+    `keys` are decode keys by frame id; `inspected` the frames that were looked at, near to far; `kept` keeps what many views of a scene have in common, `pictures` the
     last boxes looked at.
     """
     frames = {f.id: kept.get(keys[f.id], lambda key=keys[f.id]: steps.open_decoded(cache, key)) for f in recipe.frames if f.id in keys}  # type: ignore[misc]
     if not frames:
         return None
     first = next(iter(frames.values()))
-    registered, laid, gates, woven = None, None, None, None
+    registered, laid, steadied, gates, woven = None, None, None, None, None
+    if inspected and all(id in frames for id in inspected):
+        key = registration_of([keys[id] for id in inspected])
+        if cache.has(key) and not (planned and cache.has(planned.registered)):
+            found = kept.get(key, lambda: steps.open_registration(cache, key))
+            steadied = key, steps.laid_frames([frames[id] for id in inspected], list(inspected), found, recipe.even_out)
     if planned and cache.has(planned.registered):
         registered = kept.get(planned.registered, lambda: steps.open_registration(cache, planned.registered))
         laid = steps.laid_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out)
@@ -224,7 +241,7 @@ def open_view(cache: Cache, recipe: Recipe, keys: dict[str, str], planned: Plan 
         if cache.has(planned.woven):
             woven = Levels(cache.path(planned.woven) / "picture")
     shot = frames[planned.ids[planned.reference]].shot if planned else first.shot
-    return View(recipe, first.size, shot, frames, registered, laid, planned, gates, woven, pictures)
+    return View(recipe, first.size, shot, frames, registered, laid, steadied, planned, gates, woven, pictures)
 
 
 def viewport(view: View, what: str, box: tuple[float, float, float, float], wide: int, shown: Shown) -> tuple[NDArray[np.uint8], Box]:

@@ -124,8 +124,9 @@ class Opened:
     @cached_property
     def view(self) -> View | None:
         """What there is to see; kept between requests as long as nothing changed."""
+        inspected = self._inspection[0] if self._inspection else ()
         made: View | None = self.desk.views.get(
-            (self.number, self.version), lambda: open_view(self.desk.library.cache, self.recipe, self.keys, self.plan, self.desk.kept, self.desk.pictures)
+            (self.number, self.version), lambda: open_view(self.desk.library.cache, self.recipe, self.keys, self.plan, self.desk.kept, self.desk.pictures, inspected)
         )
         return made
 
@@ -324,6 +325,7 @@ class Opened:
                     "kept": f.state == "keep",
                     "exposures": [{"id": e.id, "file": e.file} for e in f.exposures],
                     "use": f.use,
+                    "blur": self.inspected[f.id].blur_px if f.id in self.inspected else None,
                     "colour": "rgb({} {} {})".format(*depth_colour(i, count)),
                     "version": view.frame_version(f.id) if view and f.id in view.frames else "",
                 }

@@ -71,7 +71,8 @@ function aboutFrame() {
     exposure.disabled = !found.exposures.length;
     exposure.replaceChildren(...[["", `merged (${found.exposures.length})`], ...found.exposures.map((e, k) => [e.id, `${k + 1}: ${e.file}`])].map(([value, text]) => new Option(text, value, false, value === found.use)));
   }
-  document.getElementById("frame-file").textContent = document.querySelector(`#rail [data-frame="${page.chosen}"] .face`)?.title || "";
+  const file = document.querySelector(`#rail [data-frame="${page.chosen}"] .face`)?.title || "";
+  document.getElementById("frame-file").textContent = file + (found.blur === null ? "" : `, blurred by ${found.blur.toFixed(1)} px where it is sharpest`);
 }
 
 function step(by) {
