@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 
 from bench.cards import noisy
-from eaveplane.core.even.drift import measure_gains
+from eaveplane.core.even.drift import measure_drift
 from eaveplane.core.gather.detail import measure_detail
 from eaveplane.core.gather.inspect import Inspection, Seen, inspect
 from eaveplane.core.gather.order import near_to_far
@@ -143,7 +143,7 @@ def look(case: Case) -> tuple[Inspection, list[int]]:
     found = register(lambda k: details[k].luma, [find_features(d.luma) for d in details], details[0].level, reference)
     small = [halve(np.ascontiguousarray(f)) for f in frames]
     half = np.diag([2.0, 2.0, 1.0])
-    gains = measure_gains(small, [np.linalg.inv(half) @ fit @ half for fit in found.fits], reference)
+    gains = [d.gain for d in measure_drift(small, [np.linalg.inv(half) @ fit @ half for fit in found.fits], reference)]
     seen = [Seen(d.octaves, s, case.metas[i], (6504.0, 0.0)) for d, s, i in zip(details, small, order, strict=True)]
     fitting = [not (w and r > 4.0) for w, r in zip(found.warnings, found.residual, strict=True)]
     return inspect(seen, found.fits, gains, (case.frames[0].shape[1], case.frames[0].shape[0]), fitting), order

@@ -23,10 +23,11 @@ ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT))
 
 from bench import gather, textbook  # noqa: E402
-from bench.score import ciede2000, corner_error, depth_edges, fitted, gradient_kept, psnr, ssim  # noqa: E402
+from bench.score import corner_error, depth_edges, fitted, gradient_kept, psnr, ssim  # noqa: E402
 from eaveplane.fieldcam.order import Order  # noqa: E402
 from eaveplane.fieldcam.outing import carry_out  # noqa: E402
 from eaveplane.imaging.colour import SRGB_FROM_WORK, encode_srgb  # noqa: E402
+from eaveplane.imaging.difference import ciede2000  # noqa: E402
 from eaveplane.imaging.light import to_light  # noqa: E402
 from eaveplane.imaging.read import read_picture  # noqa: E402
 from eaveplane.imaging.resample import warp  # noqa: E402

@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bench import textbook
-from bench.score import _lab, ciede2000, corner_error, depth_edges, fitted, gradient_kept, psnr, ssim
+from bench.score import corner_error, depth_edges, fitted, gradient_kept, psnr, ssim
+from eaveplane.imaging.difference import ciede2000, lab
 
 ALL = np.ones((60, 80), bool)
 
@@ -57,14 +58,14 @@ PUBLISHED = [
 
 @pytest.mark.parametrize(("one", "two", "difference"), PUBLISHED)
 def test_colour_difference_agrees_with_the_published_data(one: tuple[float, ...], two: tuple[float, ...], difference: float, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("bench.score._lab", lambda colour: colour)
+    monkeypatch.setattr("eaveplane.imaging.difference.lab", lambda colour: colour)
     assert float(ciede2000(np.array(one), np.array(two))) == pytest.approx(difference, abs=2e-4)
 
 
 def test_lab_of_white_grey_and_red() -> None:
-    np.testing.assert_allclose(_lab(np.ones(3)), [100, 0, 0], atol=0.01)
-    np.testing.assert_allclose(_lab(np.full(3, 0.5)), [53.389, 0, 0], atol=0.01)
-    np.testing.assert_allclose(_lab(np.array([1.0, 0, 0])), [53.24, 80.09, 67.20], atol=0.02)
+    np.testing.assert_allclose(lab(np.ones(3)), [100, 0, 0], atol=0.01)
+    np.testing.assert_allclose(lab(np.full(3, 0.5)), [53.389, 0, 0], atol=0.01)
+    np.testing.assert_allclose(lab(np.array([1.0, 0, 0])), [53.24, 80.09, 67.20], atol=0.02)
 
 
 def test_depth_edges_are_where_distance_jumps() -> None:

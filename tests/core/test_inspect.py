@@ -15,7 +15,7 @@ from eaveplane.core.gather.coverage import SoftBand
 from eaveplane.core.gather.detail import measure_detail
 from eaveplane.core.gather.exposures import brackets_of
 from eaveplane.core.gather.merge import base_of, exposure_times, merge, peak_of, steadiness
-from eaveplane.core.gather.octaves import OCTAVES, RADII, attenuation
+from eaveplane.core.gather.octaves import OCTAVES, RADII, attenuation, compute_attenuation
 from eaveplane.core.gather.order import near_to_far
 from eaveplane.core.gather.verdicts import leans, other_settings
 from eaveplane.fieldcam.lens import Lens, disc_of
@@ -34,6 +34,7 @@ def root(light: np.ndarray) -> np.ndarray:
 
 def test_a_disc_takes_more_from_finer_octaves_and_from_all_the_more_the_larger_it_is() -> None:
     table = attenuation()
+    np.testing.assert_allclose(table, compute_attenuation(), rtol=1e-9)
     assert table.shape == (OCTAVES, len(RADII)) and np.allclose(table[:, 0], 1)
     usual = RADII < 6
     assert (np.diff(table[1:, usual], axis=1) < 1e-3).all() and (np.diff(table[:, 20:40], axis=0) > 0).all()

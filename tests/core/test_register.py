@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bench.score import corner_error
-from eaveplane.core.even.drift import measure_gains
+from eaveplane.core.even.drift import measure_drift
 from eaveplane.core.gather.detail import Detail, measure_detail
 from eaveplane.core.register.area import common_area
 from eaveplane.core.register.features import find_features
@@ -44,7 +44,7 @@ def test_fits_lie_where_the_camera_was(name: str, allowed: float, request: pytes
     assert max(errors) < allowed
     assert found.warnings == [None] * len(details)
 
-    gains = measure_gains(small, [scaled_fit(f, 1) for f in found.fits], reference)
+    gains = [d.gain for d in measure_drift(small, [scaled_fit(f, 1) for f in found.fits], reference)]
     for gain, shot in zip(gains, shots.shots, strict=True):
         # drift is put on camera channels, gains are measured in the working space: brightness is comparable
         expected = np.mean(shots.shots[reference].drift) / np.mean(shot.drift)

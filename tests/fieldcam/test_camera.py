@@ -12,11 +12,11 @@ import pytest
 import rawpy
 import tifffile
 
-from bench.score import ciede2000
 from eaveplane.fieldcam.camera import Camera, Shot, Stage, fit_between, shoot, truth_of
 from eaveplane.fieldcam.dng import write_dng
 from eaveplane.fieldcam.lens import Lens
 from eaveplane.imaging.colour import SRGB_FROM_WORK, encode_srgb
+from eaveplane.imaging.difference import ciede2000
 from eaveplane.imaging.exif import Metadata
 from eaveplane.imaging.light import to_light
 from eaveplane.imaging.read import read_picture

@@ -16,7 +16,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.even.drift import measure_gains
+from ..core.even.drift import Drift, measure_drift, radius_squared
 from ..core.even.look import Light, develop
 from ..core.finish.finish import finish
 from ..core.gather.coverage import SoftBand
@@ -262,7 +262,7 @@ def warm(ticket: str) -> None:
 
 
 def registration_key(frames: list[str], reference: int) -> str:
-    return key_of("register", 2, frames, reference)
+    return key_of("register", 3, frames, reference)
 
 
 def registration(root: str, frames: list[str], reference: int, ticket: str) -> str:
@@ -276,7 +276,7 @@ def _register(cache: Cache, folder: Path, keys: list[str], reference: int, ticke
     level = frames[0].detail().level
     found = register(lambda k: frames[k].luma(), [frame.features() for frame in frames], level, reference, lambda share: ticket.tell(0.95 * share))
     small = [frame.small() for frame in frames]
-    gains = measure_gains(small, [scaled_fit(fit, frames[0].small_level) for fit in found.fits], reference)
+    drifts = measure_drift(small, [scaled_fit(fit, frames[0].small_level) for fit in found.fits], reference)
     area = common_area(found.fits, frames[0].size)
     facts = {
         "reference": reference,
@@ -284,7 +284,7 @@ def _register(cache: Cache, folder: Path, keys: list[str], reference: int, ticke
         "residual": [r if np.isfinite(r) else None for r in found.residual],
         "warnings": found.warnings,
         "model": found.model,
-        "gains": gains,
+        "drifts": [asdict(drift) for drift in drifts],
         "area": area,
     }
     (folder / "registration.json").write_text(json.dumps(facts))
@@ -299,15 +299,15 @@ class Registered:
     residual: list[float | None]
     warnings: list[str | None]
     model: str
-    gains: list[tuple[float, float, float]]
+    drifts: list[Drift]
     area: Box
 
 
 def open_registration(cache: Cache, key: str) -> Registered:
     facts = json.loads((cache.path(key) / "registration.json").read_text())
     fits = [np.array(fit) for fit in facts["fits"]]
-    gains = [tuple(gain) for gain in facts["gains"]]
-    return Registered(facts["reference"], fits, facts["residual"], facts["warnings"], facts["model"], gains, tuple(facts["area"]))
+    drifts = [Drift(**{**drift, "gain": tuple(drift["gain"])}) for drift in facts["drifts"]]
+    return Registered(facts["reference"], fits, facts["residual"], facts["warnings"], facts["model"], drifts, tuple(facts["area"]))
 
 
 # ---- inspection ---------------------------------------------------------------------------------------------
@@ -328,7 +328,7 @@ def _inspect(cache: Cache, folder: Path, keys: list[str], registered: str, ticke
     ticket.tell(0.1)
     seen = [Seen(frame.octaves(), frame.small(), frame.meta, (frame.shot.kelvin, frame.shot.tint)) for frame in frames]
     fitting = [not (warning and (residual is None or residual > WORST_FIT)) for warning, residual in zip(laid.warnings, laid.residual, strict=True)]
-    found = inspect(seen, laid.fits, laid.gains, frames[0].size, fitting)
+    found = inspect(seen, laid.fits, [drift.gain for drift in laid.drifts], frames[0].size, fitting)
     facts = {"verdicts": [asdict(v) for v in found.verdicts], "bands": [asdict(b) for b in found.bands], "covered": found.covered, "block": found.defocus.block}
     (folder / "inspection.json").write_text(json.dumps(facts))
     defocus = found.defocus
@@ -386,11 +386,14 @@ def laid_frames(frames: list[Decoded], names: list[str], laid: Registered, even_
 
     def read(k: int, level: int, box: Box) -> FloatArray:
         frame, fit = frames[k], scaled_fit(laid.fits[k], level)
-        gain = laid.gains[k] if even_out else (1.0, 1.0, 1.0)
+        drift = laid.drifts[k] if even_out else Drift()
         if k == laid.reference:
-            return to_root(frame.codes.read(level, box), frame.encoding, gain)
+            return to_root(frame.codes.read(level, box), frame.encoding)
         part = source_box(box, fit, frame.codes.sizes[level])
-        root = to_root(frame.codes.read(level, part), frame.encoding, gain)
+        root = to_root(frame.codes.read(level, part), frame.encoding, drift.gain)
+        if drift.falloff:
+            width, height = frame.codes.sizes[level]
+            root *= np.sqrt(1 + np.float32(drift.falloff) * radius_squared(height, width, part))[..., None]
         return warp(root, fit @ np.array([[1, 0, part[0]], [0, 1, part[1]], [0, 0, 1.0]]), box, repeat_edge=True)
 
     return Laid(names, laid.reference, frames[0].size, laid.fits, float(np.median([frame.fine_noise() for frame in frames])), read)

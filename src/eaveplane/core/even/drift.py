@@ -6,61 +6,108 @@ tenths of an EV. Blurred far beyond any defocus, frames of one scene differ by e
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...imaging.colour import FloatArray
+from ...imaging.colour import SRGB_FROM_WORK, FloatArray, encode_srgb
+from ...imaging.difference import ciede2000
 from ...imaging.resample import coverage
 
 SPREAD = 1 / 60
 """Standard deviation of the low-pass in lengths of the picture's long side."""
 DARKEST, BRIGHTEST = 0.004, 0.85
-STRAY = 0.02
-"""Deviation of log gain at which a place counts half."""
+CLIPPED = 0.97
+STRAY = 0.008
+"""Deviation of log gain at which a place counts a quarter."""
+MOST_FALLOFF = 0.4
 
 
-def measure_gains(small: list[FloatArray], fits: list[NDArray[np.float64]], reference: int) -> list[tuple[float, float, float]]:
-    """What each frame's linear channels must be multiplied by to match the reference.
+@dataclass(frozen=True)
+class Drift:
+    """What makes a frame like the reference: `gain` of its linear channels, and 1 + `falloff` r², r being 1 in its
+    corners. `before` and `left`: median CIEDE2000 between the two without and with that."""
+
+    gain: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    falloff: float = 0.0
+    before: float = 0.0
+    left: float = 0.0
+
+
+def measure_drift(small: list[FloatArray], fits: list[NDArray[np.float64]], reference: int) -> list[Drift]:
+    """How each frame drifted from the reference in exposure, white balance and falloff towards the corners.
 
     `small` are linear renditions (h, w, 3) of one small size and `fits` the fits (3, 3) between them. Where a
-    frame shares too little unclipped picture with the reference, its gain is 1.
+    frame shares too little unclipped picture with the reference, nothing is known of it.
     """
     height, width = small[reference].shape[:2]
     sigma = SPREAD * max(width, height)
-    base, base_weight = _lowpassed(small[reference], np.eye(3), sigma)
-    gains: list[tuple[float, float, float]] = []
+    open_base = _open(small[reference])
+    found = []
     for k, picture in enumerate(small):
         if k == reference:
-            gains.append((1.0, 1.0, 1.0))
+            found.append(Drift())
             continue
-        other, weight = _lowpassed(picture, fits[k], sigma)
-        use = (weight > 0.98) & (base_weight > 0.98)
+        # what is clipped in either must not bleed into what is compared
+        mask = cv2.warpPerspective(_open(picture), fits[k], (width, height)) * open_base
+        mask *= coverage((width, height), fits[k], (0, 0, width, height)).astype(np.float32)
+        weight = cv2.GaussianBlur(mask, (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
+        inside = cv2.GaussianBlur(np.ones_like(mask), (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
+        laid = cv2.warpPerspective(picture, fits[k], (width, height), flags=cv2.INTER_LINEAR)
+        base, other = (np.asarray(cv2.GaussianBlur(p * mask[..., None], (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)) / np.maximum(weight, 1e-6)[..., None] for p in (small[reference], laid))
+        use = (weight > 0.5 * inside) & (mask > 0.5)
         for side in (base, other):
             use &= (side.max(axis=2) < BRIGHTEST) & (side.min(axis=2) > DARKEST)
         if use.sum() < 200:
-            gains.append((1.0, 1.0, 1.0))
+            found.append(Drift())
             continue
-        ratio = np.log(base[use] / other[use])
-        gains.append(tuple(float(np.exp(_robust_mean(ratio[:, c]))) for c in range(3)))  # type: ignore[arg-type]
-    return gains
+        radius = cv2.warpPerspective(radius_squared(height, width), fits[k], (width, height))[use]
+        found.append(_fitted(base[use], other[use], radius.astype(np.float64)))
+    return found
 
 
-def _lowpassed(picture: FloatArray, fit: NDArray[np.float64], sigma: float) -> tuple[FloatArray, FloatArray]:
-    """The picture on the reference grid, blurred within its own coverage, and how much of the blur was covered."""
-    height, width = picture.shape[:2]
-    laid = cv2.warpPerspective(picture, fit, (width, height), flags=cv2.INTER_LINEAR)
-    mask = coverage((width, height), fit, (0, 0, width, height)).astype(np.float32)
-    weight = cv2.GaussianBlur(mask, (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
-    inside = cv2.GaussianBlur(np.ones_like(mask), (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
-    soft = cv2.GaussianBlur(laid * mask[..., None], (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
-    return np.asarray(soft / np.maximum(weight, 1e-6)[..., None]), np.asarray(weight / inside)
+def radius_squared(height: int, width: int, box: tuple[int, int, int, int] | None = None) -> FloatArray:
+    """Squared distance (h, w) from the middle of a picture, 1 in its corners, for a box (x, y, w, h) of it."""
+    x, y, w, h = box or (0, 0, width, height)
+    half = (width**2 + height**2) / 4
+    across = (np.arange(x, x + w) + 0.5 - width / 2) ** 2 / half
+    down = (np.arange(y, y + h) + 0.5 - height / 2) ** 2 / half
+    return (across[None, :] + down[:, None]).astype(np.float32)
 
 
-def _robust_mean(values: NDArray[np.floating]) -> float:
-    """A mean that starts at the median and lets what lies far from it count little (Cauchy weights)."""
-    mean = float(np.median(values))
-    for _ in range(8):
-        weight = 1 / (1 + ((values - mean) / STRAY) ** 2)
-        mean = float((values * weight).sum() / weight.sum())
-    return mean
+def _open(picture: FloatArray) -> FloatArray:
+    """Where (h, w) no channel is clipped, 1 or 0, with a margin."""
+    clipped = (picture.max(axis=2) > CLIPPED).astype(np.uint8)
+    return 1 - np.asarray(cv2.dilate(clipped, np.ones((3, 3), np.uint8)), np.float32)
+
+
+def _fitted(base: FloatArray, other: FloatArray, radius: NDArray[np.float64]) -> Drift:
+    """The drift from pixels (n, 3) of both and their squared distances (n,) from the middle: least squares on log
+    ratios, in which what lies far off, having moved, counts little (Cauchy weights)."""
+    ratio = np.log(base.astype(np.float64) / other)
+    gain, falloff = np.median(ratio, axis=0), 0.0
+    far = radius - radius.mean()
+    for turn in range(14):
+        rest = ratio - gain - falloff * radius[:, None]
+        off = np.abs(rest).max(axis=1)
+        # begin with what most agree on, then come closer
+        stray = max(STRAY, 0.12 * 0.7**turn)
+        weight = 1 / (1 + (off / stray) ** 2) ** 2
+        total = weight.sum()
+        middle = (weight * radius).sum() / total
+        spread = (weight * (radius - middle) ** 2).sum()
+        mean = (weight[:, None] * ratio).sum(axis=0) / total
+        if spread > 1e-3 * len(far):
+            falloff = float(np.clip((weight * (radius - middle) * (ratio - mean).mean(axis=1)).sum() / spread, -MOST_FALLOFF, MOST_FALLOFF))
+        gain = mean - falloff * middle
+    factors = np.exp(gain)
+    evened = other * factors * (1 + falloff * radius)[:, None]
+    return Drift((float(factors[0]), float(factors[1]), float(factors[2])), round(falloff, 4), _apart(base, other), _apart(base, evened))
+
+
+def _apart(one: NDArray[np.floating], other: NDArray[np.floating]) -> float:
+    """Median CIEDE2000 between linear colours (n, 3)."""
+    shown = (encode_srgb(np.clip(p @ SRGB_FROM_WORK.T, 0, 1).astype(np.float32)).astype(np.float64) for p in (one, other))
+    return round(float(np.median(ciede2000(*shown))), 3)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cache
+from importlib.resources import files
 from itertools import pairwise
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import j1
 
 from ...imaging.colour import FloatArray
 from ...imaging.resample import halve
@@ -106,11 +106,20 @@ def _directed(picture: FloatArray) -> list[FloatArray]:
 
 @cache
 def attenuation() -> NDArray[np.float64]:
-    """(6, radii): what part of each octave's energy is left under a disc of each of `RADII`, in pixels.
+    """(6, radii): what part of each octave's energy is left under a disc of each of `RADII`, in pixels; as
+    `compute_attenuation` gives it, kept because that takes a second."""
+    with files("eaveplane.core.gather").joinpath("attenuation.npy").open("rb") as file:
+        return np.asarray(np.load(file), np.float64)
+
+
+def compute_attenuation() -> NDArray[np.float64]:
+    """The table of `attenuation`.
 
     From the transfer function of a disc, 2 J1(x) / x (Goodman, Introduction to Fourier Optics), over the pyramid's
     own bands and the spectrum of landscapes.
     """
+    from scipy.special import j1
+
     side = 192
     f = (np.arange(side) + 0.5) / side * np.pi
     fx, fy = np.meshgrid(f, f)

@@ -18,10 +18,25 @@ CONTROLS = {c.name: c for c in controls(Look)}
 
 @stage("even", "Even out")
 def bench(scene: Opened) -> dict[str, Any]:
-    drift = []
+    drift: list[dict[str, Any]] = []
     if scene.view is not None and scene.view.registered is not None and scene.plan is not None:
         place = {f.id: i + 1 for i, f in enumerate(scene.recipe.frames)}
-        drift = [{"number": place[id], "ev": -float(np.log2(np.mean(gain)))} for id, gain in zip(scene.plan.ids, scene.view.registered.gains, strict=True)]
+        for k, (id, measured) in enumerate(zip(scene.plan.ids, scene.view.registered.drifts, strict=True)):
+            stops = -np.log2(measured.gain)
+            drift.append(
+                {
+                    "number": place[id],
+                    "id": id,
+                    "reference": k == scene.plan.reference,
+                    "ev": float(stops[1]),
+                    "red": float(stops[0] - stops[1]),
+                    "blue": float(stops[2] - stops[1]),
+                    # what the corners of this frame are brighter by
+                    "corner": -float(np.log2(1 + measured.falloff)),
+                    "before": measured.before,
+                    "left": measured.left,
+                }
+            )
     raw = bool(scene.view and next(iter(scene.view.frames.values())).raw)
     return {"controls": list(CONTROLS.values()), "values": scene.recipe.look, "start": RAW_LOOK if raw else NEUTRAL, "drift": drift, "shot": scene.view.shot if scene.view else None}
 
