@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import SRGB_FROM_WORK, FloatArray, encode_srgb
 from ...imaging.difference import ciede2000
-from ...imaging.resample import coverage
+from ...imaging.resample import coverage, halve, scaled_fit
 
+MOST_SIDE = 450
 SPREAD = 1 / 60
 """Standard deviation of the low-pass in lengths of the picture's long side."""
 DARKEST, BRIGHTEST = 0.004, 0.85
@@ -42,6 +43,8 @@ def measure_drift(small: list[FloatArray], fits: list[NDArray[np.float64]], refe
     `small` are linear renditions (h, w, 3) of one small size and `fits` the fits (3, 3) between them. Where a
     frame shares too little unclipped picture with the reference, nothing is known of it.
     """
+    while max(small[0].shape) > MOST_SIDE:
+        small, fits = [halve(np.ascontiguousarray(p)) for p in small], [scaled_fit(fit, 1) for fit in fits]
     height, width = small[reference].shape[:2]
     sigma = SPREAD * max(width, height)
     open_base = _open(small[reference])
@@ -63,8 +66,12 @@ def measure_drift(small: list[FloatArray], fits: list[NDArray[np.float64]], refe
         if use.sum() < 200:
             found.append(Drift())
             continue
-        radius = cv2.warpPerspective(radius_squared(height, width), fits[k], (width, height))[use]
-        found.append(_fitted(base[use], other[use], radius.astype(np.float64)))
+        radius = cv2.warpPerspective(radius_squared(height, width), fits[k], (width, height))
+        # blurred so far, a few places tell as much as all
+        step = max(1, int(sigma / 3))
+        few = np.zeros_like(use)
+        few[::step, ::step] = use[::step, ::step]
+        found.append(_fitted(base[few], other[few], radius[few].astype(np.float64)))
     return found
 
 

@@ -7,8 +7,8 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from itertools import pairwise
 
-LEAST_STEP = 0.3
-"""Stops between exposures of a bracket, at least."""
+LEAST_STEP, LEAST_PAIR = 0.3, 0.9
+"""Stops between exposures of a bracket, at least, and between those of a bracket of two."""
 SAME_EXPOSURE = 0.4
 """Part of the smallest step within which two exposures count as one."""
 MOST_EXPOSURES = 9
@@ -74,7 +74,7 @@ def _in_passes(count: int, between: Between, same_focus: Callable[[int, int], bo
             continue
         within = [_apart(p * length + k, p * length + k + 1, between) for p in range(passes) for k in range(length - 1)]
         across = [_apart(p * length + length - 1, (p + 1) * length, between) for p in range(passes - 1)]
-        if max(within) < 0.5 * min(across) and min(across) >= LEAST_STEP:
+        if max(within) < 0.5 * min(across) and min(across) >= (LEAST_STEP if passes > 2 else LEAST_PAIR):
             groups = [[p * length + k for p in range(passes)] for k in range(length)]
             if all(same_focus(g[0], i) for g in groups for i in g):
                 return groups
@@ -93,7 +93,8 @@ def _consistent(groups: list[list[int]], between: Between, tolerance: float) -> 
         return [_apart(min(a, b), max(a, b), between) for a, b in pairwise(ordered)]
 
     first = steps(whole[0])
-    if any(s < LEAST_STEP for s in first):
+    # two exposures that lie close together are drift sooner than a bracket
+    if any(s < (LEAST_STEP if usual > 2 else LEAST_PAIR) for s in first):
         return False
     alike = sum(all(abs(a - b) < 2 * tolerance or not (math.isfinite(a) and math.isfinite(b)) for a, b in zip(first, steps(g), strict=True)) for g in whole)
     return alike >= AGREE * len(whole)

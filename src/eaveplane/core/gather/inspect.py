@@ -19,7 +19,7 @@ from .defocus import CLEAR, Defocus, find_defocus
 from .octaves import BLOCK, Octaves
 from .verdicts import Verdict
 
-MOST_BLOCKS_ACROSS = 200
+MOST_BLOCKS_ACROSS, MOST_ACROSS = 130, 420
 USUAL_STEP = 1.2
 """Pixels of radius between the focus of neighbours, as a first guess."""
 
@@ -164,13 +164,16 @@ def _intruders(
     frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: Sequence[tuple[float, float, float]], size: tuple[int, int], defocus: Defocus, steady: list[int]
 ) -> dict[int, tuple[str, tuple[int, int, int, int]]]:
     """Things in one of the steady frames alone, by frame."""
-    height, width = frames[0].small.shape[:2]
+    small = [f.small for f in frames]
+    while small[0].shape[1] > MOST_ACROSS:
+        small = [halve(np.ascontiguousarray(s)) for s in small]
+    height, width = small[0].shape[:2]
     scale = size[0] / width
     shrink = np.diag([scale, scale, 1.0])
     pictures, reach, blur = [], [], []
     for k in steady:
         fit = np.linalg.inv(shrink) @ fits[k] @ shrink
-        evened = frames[k].small * np.array(gains[k], np.float32)
+        evened = small[k] * np.array(gains[k], np.float32)
         pictures.append(cv2.warpPerspective(evened, fit, (width, height), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
         reach.append(coverage((width, height), fit, (0, 0, width, height)))
         radius = np.where(defocus.known, defocus.radius(k), np.nan) / np.float32(scale)
