@@ -187,3 +187,17 @@ def test_radii_of_a_piece_are_those_of_the_whole() -> None:
     whole = radius_squared(40, 60)
     assert whole.max() < 1 < whole[0, 0] * 1.1 and whole[20, 30] < 1e-3
     np.testing.assert_allclose(radius_squared(40, 60, (7, 9, 20, 11)), whole[9:20, 7:27], rtol=1e-5)
+
+
+def test_a_boost_strengthens_muted_colours_and_spares_strong_and_warm_ones() -> None:
+    colours = np.array([[0.42, 0.45, 0.50], [0.05, 0.10, 0.60], [0.50, 0.45, 0.42]], np.float32)[None]
+    plain, boosted = (develop(np.sqrt(colours), look, Light(), "rec2020") ** 2 for look in (Look(exposure=1e-9), Look(boost=60)))
+
+    def strength(picture: np.ndarray) -> np.ndarray:
+        return np.ptp(picture[0], axis=-1)
+
+    grown = strength(boosted) / strength(plain)
+    assert grown[0] > 1.3 and 1 <= grown[1] < 1.06 and 1.1 < grown[2] < grown[0]
+    grey = np.full((1, 1, 3), 0.4, np.float32)
+    np.testing.assert_allclose(develop(grey, Look(boost=100), Light(), "rec2020"), grey, rtol=1e-5)
+    np.testing.assert_allclose((plain @ LUMA), (boosted @ LUMA), rtol=1e-4)

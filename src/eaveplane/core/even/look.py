@@ -8,13 +8,14 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from ...imaging.colour import LUMA, WORK_FROM_XYZ, XYZ_FROM_WORK, FloatArray, Matrix, adaptation, encode_srgb, rgb_to_xyz, white_of
+from ...imaging.colour import BRADFORD, D65_XY, LUMA, WORK_FROM_XYZ, XYZ_FROM_WORK, FloatArray, Matrix, adaptation, encode_srgb, rgb_to_xyz, temperature_of, white_of, white_xyz
 from ...imaging.rows import by_rows
 from ...parameter import Parameters, parameter
 
 TONE_STEPS = 4096
 TONE_MOST = 4.0
 """Light above which the tone curve is flat."""
+DARKEST_NEUTRAL = 0.004
 KNEE = 0.75
 """Encoded brightness above which the shoulder bends, where a look has one."""
 
@@ -25,6 +26,7 @@ class Look(Parameters):
     kelvin: float = parameter(0, 0, 15000, 50, "Temperature", "Colour of the light that is to look white; 0 is as shot.", "K", "White balance")
     tint: float = parameter(0, -100, 100, 1, "Tint", "Green against magenta, on top of the light as shot.", "", "White balance")
     saturation: float = parameter(0, -100, 100, 1, "Saturation", "Strength of all colours.", "%", "White balance")
+    boost: float = parameter(0, -100, 100, 1, "Muted colours", "Strength of weak colours; what is strong already and the tones of skin and dusk are spared.", "%", "White balance")
     exposure: float = parameter(0, -4, 4, 0.05, "Exposure", "Brightness in steps of a doubling.", "EV", "Tone")
     contrast: float = parameter(0, -100, 100, 1, "Contrast", "Steepness around the middle tones. Keep it low before weaving.", "%", "Tone")
     highlights: float = parameter(0, -100, 100, 1, "Highlights", "Bright tones, darker or lighter.", "%", "Tone")
@@ -55,6 +57,20 @@ def white_balance(look: Look, shot: Light) -> Matrix:
     chosen = white_of(kelvin, shot.tint - look.tint)
     change = adaptation(chosen, white_of(shot.kelvin, shot.tint))
     return np.asarray(WORK_FROM_XYZ @ change @ XYZ_FROM_WORK)
+
+
+def neutral_light(seen: NDArray[np.float64], shot: Light) -> Light:
+    """The light under which a colour (3,), linear Rec. 2020 under the light as shot, is neutral. Raises ValueError for
+    what is too dark, or too colourful to have been neutral under any light."""
+    xyz = XYZ_FROM_WORK @ np.asarray(seen, np.float64)
+    if xyz[1] < DARKEST_NEUTRAL or (seen <= 0).any():
+        raise ValueError("That is too dark to tell its colour. Pick something brighter.")
+    cones = (BRADFORD @ white_of(shot.kelvin, shot.tint)) * (BRADFORD @ (xyz / xyz[1])) / (BRADFORD @ white_xyz(D65_XY))
+    light = np.linalg.solve(BRADFORD, cones)
+    kelvin, tint = temperature_of(light / light[1])
+    if not 1700 < kelvin < 24000 or abs(tint) > 150:
+        raise ValueError("Under no light would that be neutral. Pick something grey or white.")
+    return Light(kelvin, tint)
 
 
 def tone_curve(look: Look, x: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -98,7 +114,7 @@ def _tone_factors(look: Look) -> FloatArray:
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _develop(root: np.ndarray, first: np.ndarray, tone: np.ndarray, toned: bool, weights: np.ndarray, saturation: float, last: np.ndarray, out: np.ndarray) -> None:
+def _develop(root: np.ndarray, first: np.ndarray, tone: np.ndarray, toned: bool, weights: np.ndarray, saturation: float, boost: float, last: np.ndarray, out: np.ndarray) -> None:
     reach = np.float32((tone.shape[0] - 1) / 2.0)
     for j in range(root.shape[0]):
         for i in range(root.shape[1]):
@@ -113,8 +129,16 @@ def _develop(root: np.ndarray, first: np.ndarray, tone: np.ndarray, toned: bool,
                 n = int(t)
                 f = tone[n] + (tone[n + 1] - tone[n]) * (t - n)
                 r, g, b, luma = r * f, g * f, b * f, luma * f
-            if saturation != 0:
-                r, g, b = r + (r - luma) * saturation, g + (g - luma) * saturation, b + (b - luma) * saturation
+            strength = saturation
+            if boost != 0:
+                most, least = max(r, max(g, b)), max(min(r, min(g, b)), np.float32(0.0))
+                strong = (most - least) / (most + np.float32(1e-6))
+                weak = (1 - strong) * (1 - strong)
+                # from red over orange to yellow, where skin and dusk lie
+                warm = min(max((g - b) / (most - least + np.float32(1e-6)), np.float32(0.0)), np.float32(1.0)) if r >= g and g >= b else np.float32(0.0)
+                strength = saturation + boost * weak * (1 - np.float32(0.6) * warm)
+            if strength != 0:
+                r, g, b = r + (r - luma) * strength, g + (g - luma) * strength, b + (b - luma) * strength
             for k in range(3):
                 v = last[k, 0] * r + last[k, 1] * g + last[k, 2] * b
                 out[j, i, k] = np.sqrt(v) if v >= 0 else -np.sqrt(-v)
@@ -128,12 +152,12 @@ def develop(root: FloatArray, look: Look, shot: Light, primaries: str) -> FloatA
     """
     if look == NEUTRAL and primaries == "rec2020":
         return root
-    toned = look.model_copy(update={"kelvin": 0.0, "tint": 0.0, "saturation": 0.0, "exposure": 0.0}) != NEUTRAL
+    toned = look.model_copy(update={"kelvin": 0.0, "tint": 0.0, "saturation": 0.0, "boost": 0.0, "exposure": 0.0}) != NEUTRAL
     first = (white_balance(look, shot) * 2.0**look.exposure).astype(np.float32)
     last = (np.linalg.inv(rgb_to_xyz(primaries)) @ XYZ_FROM_WORK).astype(np.float32)
     tone = _tone_factors(look)
     out = np.empty(root.shape, np.float32)
-    by_rows(lambda a, b: _develop(root[a:b], first, tone, toned, LUMA, look.saturation / 100, last, out[a:b]), *root.shape[:2])
+    by_rows(lambda a, b: _develop(root[a:b], first, tone, toned, LUMA, look.saturation / 100, look.boost / 100, last, out[a:b]), *root.shape[:2])
     return out
 
 

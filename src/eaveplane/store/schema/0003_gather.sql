@@ -15,3 +15,9 @@ CREATE TABLE arrangement (
     undone    INTEGER NOT NULL DEFAULT 0
 );
 CREATE INDEX arrangement_of_outing ON arrangement (outing_id);
+
+-- Looks saved under a name, to be applied to other scenes.
+CREATE TABLE look (
+    name TEXT PRIMARY KEY,
+    look TEXT NOT NULL
+);

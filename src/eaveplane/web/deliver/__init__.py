@@ -24,7 +24,8 @@ FIELDS = {"format": get_args(Format), "profile": get_args(Profile)}
 def bench(scene: Opened) -> dict[str, Any]:
     delivery = scene.recipe.delivery
     facts = facts_of(scene)
-    beside = scene.files[scene.recipe.kept()[0].id].path.parent if scene.recipe.kept() and scene.recipe.kept()[0].id in scene.files else None
+    first = next((scene.files[i] for f in scene.recipe.kept() for i in f.sources() if i in scene.files), None)
+    beside = first.path.parent if first else None
     listed = [{"number": row["id"], "path": Path(row["path"]), "there": Path(row["path"]).exists()} for row in scene.results]
     return {"delivery": delivery, "will_be": file_name(delivery.name, facts) + SUFFIX[delivery.format], "beside": beside, "delivered": listed, "facts": facts}
 

@@ -1,5 +1,5 @@
 // The scene page: its state, the frame chosen on the rail, keys, and how pieces from the server come in.
-import { post, tell, typing } from "../shell/page.js";
+import { post, send, tell, typing } from "../shell/page.js";
 import { Picture } from "./picture.js";
 import { Brush } from "./brush.js";
 import { Rulers } from "./rulers.js";
@@ -116,6 +116,7 @@ document.body.addEventListener("htmx:oobAfterSwap", () => {
 
 function entered() {
   if (brush.on) brush.put(false);
+  if (page.picking) pick();
   page.before = false;
   const start = { gather: "frame", even: "weave", register: "frame", weave: "weave", mend: "weave", finish: "weave", deliver: "weave" };
   page.view = start[page.stage];
@@ -163,6 +164,8 @@ function doing(what) {
     one: () => picture.zoomTo(1),
     two: () => picture.zoomTo(2),
     blink,
+    pick,
+    "save-look": () => saveLook(document.querySelector("[data-do=save-look]").dataset.url),
     fold: () => {
       const folded = document.body.classList.toggle("folded");
       document.querySelector("[data-do=fold]").setAttribute("aria-expanded", !folded);
@@ -176,6 +179,28 @@ function toggle(what) {
   page[what] = !page[what];
   document.querySelector(`[data-do=${what}]`).setAttribute("aria-pressed", page[what]);
   page.show();
+}
+
+/** The next click on the picture says what is neutral. */
+function pick() {
+  page.picking = !page.picking;
+  document.querySelector("[data-do=pick]")?.setAttribute("aria-pressed", page.picking);
+  document.getElementById("picture").classList.toggle("picking", page.picking);
+  if (page.picking) tell("Click on something that is grey or white in the scene.");
+}
+document.querySelector(".mat").addEventListener("click", (event) => {
+  if (!page.picking) return;
+  const box = event.currentTarget.getBoundingClientRect();
+  const [x, y] = picture.toPicture(event.clientX - box.left, event.clientY - box.top);
+  const { url } = document.querySelector("[data-do=pick]").dataset;
+  pick();
+  post(url, { x, y });
+});
+
+function saveLook(url) {
+  const name = document.getElementById("look-name").value;
+  if (!name.trim()) { document.getElementById("look-name").focus(); return tell("Write a name for this look first."); }
+  return post(url, { name }).then(() => tell(`Saved as ${name.trim()}.`));
 }
 
 function leaveOut() { return post(`/scene/${page.state.scene}/gather/leave-out`, { frame: page.chosen, stage: page.stage }); }
@@ -195,6 +220,8 @@ function blink() {
 
 document.addEventListener("change", (event) => {
   const field = event.target, url = field.dataset.post;
+  if (field.id === "looks") return field.value && post(field.dataset.url, { name: field.value });
+  if (field.id === "look-file") return field.files.length && sendLook(field);
   if (field.id === "zones") return zones.toggle();
   if (!url) return;
   if (field.id === "frame-name") return post(url, { frame: page.chosen, name: field.value });
@@ -205,6 +232,14 @@ document.addEventListener("change", (event) => {
   if (field.id === "ratio") return crop.ratio(field.value);
   post(url, { name: field.dataset.name, value: field.value });
 });
+
+async function sendLook(field) {
+  const body = new FormData();
+  body.set("file", field.files[0]);
+  const answer = await send(field.dataset.url, { method: "POST", body }).catch(() => null);
+  if (!answer?.ok) return tell(answer ? await answer.text() : "The program does not answer.", true);
+  return refresh(true);
+}
 
 // ---- dragging frames on the rail ----
 
