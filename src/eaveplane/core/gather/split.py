@@ -94,7 +94,8 @@ def split(glimpses: Sequence[Glimpse], taken: Sequence[Taken]) -> Split:
     for k in range(len(order) - 1):
         ends = bool(gaps) and gaps[k] > max(LONGEST_PAUSE, PAUSES * usual)
         ends = ends or (bool(gaps) and gaps[k] < 0) or _other_settings(taken[order[k]], taken[order[k + 1]])
-        if not ends:
+        # a frame exposed so far off that it shows nothing goes with those before it
+        if not ends and not _blank(likeness, k + 1, runs[-1][0]):
             best = _best_across(likeness, k, len(order), runs[-1][0])
             ends = not best >= SAME
             if abs(best - SAME) < UNSURE:
@@ -124,6 +125,11 @@ def _goes_before(order: list[int], taken: Sequence[Taken], gaps: list[float], us
     """Whether a frame may belong to what was taken next."""
     close = not gaps or gaps[k] <= max(LONGEST_PAUSE, PAUSES * usual)
     return close and not _other_settings(taken[order[k]], taken[order[k + 1]])
+
+
+def _blank(likeness: Likeness, k: int, first: int) -> bool:
+    """Whether a frame can be compared with none of those before it in its run."""
+    return all(math.isnan(likeness(a, k)) for a in range(max(first, k - REACH), k))
 
 
 def _best_across(likeness: Likeness, k: int, count: int, first: int) -> float:
