@@ -104,7 +104,7 @@ def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: 
     lead = verdicts.ahead(energies, noises, known, steady)
     beyond = verdicts.overshot(lead, known, set(range(count)) - set(steady))
     dioptres = np.array([math.nan if f.meta.focus_m is None else 0.0 if math.isinf(f.meta.focus_m) else -1 / f.meta.focus_m for f in frames])
-    start, to_scale = _first_guess(dioptres, set(beyond))
+    start, to_scale = _first_guess(dioptres, set(beyond), verdicts.unlike(energies, noises, known))
     defocus = find_defocus(energies, noises, reach, block, start, to_scale, steady)
     good = [k for k in steady if k not in beyond]
     settings = verdicts.other_settings([f.meta for f in frames], [f.shot for f in frames], gains) if count > 2 else {}
@@ -144,13 +144,15 @@ def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: 
     return Inspection(found, bands, defocus, soft, round(covered, 4))
 
 
-def _first_guess(dioptres: NDArray[np.float64], beyond: set[int]) -> tuple[NDArray[np.float64], bool]:
-    """Where to begin looking for the focus of frames on the line, and whether only the scale is in question."""
+def _first_guess(dioptres: NDArray[np.float64], beyond: set[int], unlike: list[float]) -> tuple[NDArray[np.float64], bool]:
+    """Where to begin looking for the focus of frames on the line, and whether only the scale is in question; `unlike`
+    tells how differently sharp neighbours are."""
     count = len(dioptres)
     inner = [k for k in range(count) if k not in beyond]
     known = np.isfinite(dioptres).all() and len(inner) > 1 and (np.diff(dioptres[inner]) > -1e-9).all() and np.ptp(dioptres[inner]) > 1e-6
     if not known:
-        return np.arange(count, dtype=np.float64) * USUAL_STEP, False
+        usual = float(np.median(unlike)) if unlike else 1.0
+        return np.concatenate([[0.0], np.cumsum([USUAL_STEP * max(0.05, min(u / max(usual, 1e-6), 3.0)) for u in unlike])]), False
     step = np.ptp(dioptres[inner]) / (len(inner) - 1)
     guess = (dioptres - dioptres[inner[0]]) / step * USUAL_STEP
     # what lies past infinity bears no distance

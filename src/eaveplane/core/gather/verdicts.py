@@ -6,6 +6,7 @@ import math
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Literal
 
 import cv2
@@ -72,10 +73,21 @@ def leans(slopes: Sequence[FloatArray], clear: Sequence[NDArray[np.bool_]]) -> l
     return found
 
 
+def _fine(energies: Sequence[FloatArray], noises: Sequence[FloatArray]) -> FloatArray:
+    """Log energy (n, h, w) of the two finest octaves, noise taken for what is least."""
+    return np.stack([np.log(np.maximum(e[:2] - n[:2], 0).sum(axis=0) + n[:2].sum(axis=0) + 1e-12) for e, n in zip(energies, noises, strict=True)])
+
+
+def unlike(energies: Sequence[FloatArray], noises: Sequence[FloatArray], known: NDArray[np.bool_]) -> list[float]:
+    """How differently sharp each frame (n) and the next one are, in log units; n - 1 of them."""
+    signal = _fine(energies, noises)
+    return [float(np.median(np.abs(a - b)[known])) if known.any() else 1.0 for a, b in pairwise(signal)]
+
+
 def ahead(energies: Sequence[FloatArray], noises: Sequence[FloatArray], known: NDArray[np.bool_], rivals: Sequence[int]) -> list[FloatArray]:
     """For each frame by how much (h, w) its fine log energy is ahead of the sharpest of `rivals` beside it, evened over
     neighbouring blocks; -inf where nothing is known."""
-    signal = np.stack([np.log(np.maximum(e[:2] - n[:2], 0).sum(axis=0) + n[:2].sum(axis=0) + 1e-12) for e, n in zip(energies, noises, strict=True)])
+    signal = _fine(energies, noises)
     weight = cv2.GaussianBlur(known.astype(np.float32), (0, 0), 1.2)
     found = []
     for k in range(len(signal)):
