@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from ..core.even.look import RAW_LOOK, Light, develop, for_screen
+from ..core.gather.defocus import Blocks, line_up
+from ..core.gather.octaves import OCTAVES
 from ..core.register.area import common_area
 from ..core.register.refine import HOMOGRAPHY, adjust, banded, measure_pair
 from ..core.weave.labels import aggregate
@@ -30,4 +32,6 @@ def warm_up() -> None:
     common_area([shifted], (64, 64))
     aggregate(np.ones((2, 16, 16), np.float32), np.ones((16, 16), np.float32), 1.0)
     draw_stroke(stroke, (0, 0, 64, 64), 0)
+    blocks = Blocks(np.ones((2, 2, OCTAVES)), np.full((2, 2, OCTAVES), 0.01), np.ones((2, 2), np.bool_))
+    line_up(blocks, np.arange(2.0), to_scale=True)
     for_screen(develop(root, RAW_LOOK, Light(), "srgb"))
