@@ -100,12 +100,12 @@ def ahead(energies: Sequence[FloatArray], noises: Sequence[FloatArray], known: N
 def shaken(lean: Sequence[float], lead: Sequence[FloatArray], known: NDArray[np.bool_]) -> dict[int, str]:
     """Frames whose blur has a direction, or that are sharp nowhere though neighbours on both sides are."""
     found = {}
+    own = [_best(field, known) for field in lead]
     for k in range(len(lean)):
         if lean[k] > DIRECTED and sum(v > DIRECTED for v in lean) <= len(lean) / 2:
             found[k] = "Its blur has a direction: the camera moved while the shutter was open."
             continue
-        best = _best(lead[k], known)
-        if 0 < k < len(lean) - 1 and best < NOWHERE:
+        if own[k] < NOWHERE and any(v > OWN for v in own[:k]) and any(v > OWN for v in own[k + 1 :]):
             found[k] = "It is sharp nowhere, though the frames before and after it are."
     return found
 
