@@ -42,6 +42,7 @@ def walk(page: Page, address: str, folder: Path) -> None:
     keep("camera")
     page.goto(address)
     page.locator(".scene-card").first.click()
+    settle(page)
     page.keyboard.press("2")
     expect(page.locator("#over .zone")).to_have_count(1)
     keep("gather")
@@ -99,7 +100,7 @@ def walk(page: Page, address: str, folder: Path) -> None:
 def main() -> None:
     address, folder = sys.argv[1].rstrip("/"), Path(sys.argv[2])
     folder.mkdir(parents=True, exist_ok=True)
-    expect.set_options(timeout=240_000)
+    expect.set_options(timeout=60_000)
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"])
         page = browser.new_page(viewport={"width": 1280, "height": 800})
