@@ -129,12 +129,6 @@ def apply(number: int) -> str:
     return decided(number, "even", f"Look {name}", lambda recipe: recipe.model_copy(update={"look": look}), bench=True)
 
 
-@blueprint.post("/looks/forget")
-def forget(number: int) -> str:
-    looks.forget_look(desk().db, posted("name"))
-    return pieces(opened(number), "even", bench=True)
-
-
 @blueprint.get("/look.json")
 def exported(number: int) -> Response:
     """The look as a file of its own."""
