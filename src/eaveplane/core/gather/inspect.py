@@ -14,7 +14,7 @@ from ...imaging.colour import FloatArray
 from ...imaging.exif import Metadata
 from ...imaging.resample import coverage, halve
 from . import verdicts
-from .coverage import SOFT, SoftBand, soft_bands, soft_map
+from .coverage import SHARP, SOFT, SoftBand, soft_bands, soft_map
 from .defocus import CLEAR, Defocus, find_defocus
 from .octaves import BLOCK, Octaves
 from .verdicts import Verdict
@@ -140,7 +140,7 @@ def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: 
         for band in bands:
             x, y, w, h = (v // block for v in band.box)
             inside[y : y + h + 1, x : x + w + 1] = True
-        covered = 1.0 - float((inside & told_of & (np.nan_to_num(soft) > verdicts.SPARE_WORST * 2)).sum()) / float(told_of.sum())
+        covered = 1.0 - float((inside & told_of & (np.nan_to_num(soft) > SHARP)).sum()) / float(told_of.sum())
     return Inspection(found, bands, defocus, soft, round(covered, 4))
 
 
