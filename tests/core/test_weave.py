@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 from eaveplane.core.gather.detail import POOL, measure_detail, pooled_shape, signal
 from eaveplane.core.gather.order import near_to_far, profiles
 from eaveplane.core.weave.labels import aggregate, costs, covered
-from eaveplane.core.weave.strokes import Stroke, draw_stroke
+from eaveplane.core.weave.strokes import Stroke
 from eaveplane.core.weave.weave import Laid, Weaving, gates_from, touched, weave_box
+from eaveplane.imaging.brush import draw_line
 from eaveplane.imaging.resample import scaled_fit, warp
 from tests.conftest import Set
 from tests.core.test_register import analysed
@@ -110,7 +111,7 @@ def test_strokes_of_frames_that_are_left_out_do_nothing() -> None:
 @settings(max_examples=40, deadline=None)
 def test_a_dab_covers_what_its_formula_says(width: float, softness: float, opacity: float, level: int) -> None:
     stroke = Stroke(action="in", frame="a", width=width, softness=softness, opacity=opacity, points=[(64, 64)])
-    drawn = draw_stroke(stroke, (0, 0, 128 >> level, 128 >> level), level)
+    drawn = draw_line(stroke, (0, 0, 128 >> level, 128 >> level), level)
     assert drawn is not None
     scale = 0.5**level
     radius = max(0.5, width / 2 * scale)
@@ -121,7 +122,7 @@ def test_a_dab_covers_what_its_formula_says(width: float, softness: float, opaci
 
 
 def test_a_stroke_elsewhere_is_no_work() -> None:
-    assert draw_stroke(STROKES[1], (250, 0, 40, 40), 0) is None
+    assert draw_line(STROKES[1], (250, 0, 40, 40), 0) is None
     assert touched(STROKES[1:2], (300, 0, 10, 10), 0) is None and touched([], (0, 0, 10, 10), 0) is None
 
 

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.interpolate import CubicSpline
 
 FloatArray = NDArray[Any]
 """float32 in memory; libraries that promote on paper only would make a stricter type noise."""
@@ -71,17 +72,28 @@ def _uv(xyz: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.array([4 * x, 6 * y]) / (x + 15 * y + 3 * z)
 
 
+BLACK_BODY = np.array(
+    [
+        *[(0.380441, 0.376749), (0.397924, 0.386888), (0.415013, 0.395346), (0.431558, 0.402158)],
+        *[(0.447450, 0.407405), (0.462610, 0.411200), (0.476996, 0.413677), (0.490586, 0.414981)],
+        *[(0.503383, 0.415258), (0.515404, 0.414653), (0.526677, 0.413299), (0.537239, 0.411324)],
+        *[(0.547131, 0.408839), (0.556398, 0.405945), (0.565081, 0.402730), (0.573226, 0.399269)],
+    ]
+)
+"""Chromaticities of a black body at 250, 275 … 625 mired, from Planck's law and the CIE 1931 observer."""
+_black_body = CubicSpline(np.arange(250, 626, 25), BLACK_BODY)
+
+
 def _locus(kelvin: float) -> NDArray[np.float64]:
-    """XYZ of daylight from 4000 K upwards (CIE 15), of a black body below 3500 K (Kim 2002), mixed between."""
+    """XYZ of daylight from 4000 K upwards (CIE 15), of a black body below 3500 K, mixed between."""
     t = float(np.clip(kelvin, 1667, 25000))
     d = max(t, 4000.0)
-    x = -4607000000.0 / d ** 3 + 2967800.0 / d ** 2 + 99.11 / d + 0.244063 if d < 7000 else -2006400000.0 / d ** 3 + 1901800.0 / d ** 2 + 247.48 / d + 0.23704
+    x = -4607000000.0 / d**3 + 2967800.0 / d**2 + 99.11 / d + 0.244063 if d < 7000 else -2006400000.0 / d**3 + 1901800.0 / d**2 + 247.48 / d + 0.23704
     day = white_xyz((x, -3.0 * x**2 + 2.870 * x - 0.275))
     if t >= 4000:
         return day
-    x = -0.2661239e9 / t**3 - 0.2343589e6 / t**2 + 877.6956 / t + 0.179910
-    cubic = (-1.1063814, -1.34811020, 2.18555832, -0.20219683) if t < 2222 else (-0.9549476, -1.37418593, 2.09137015, -0.16748867)
-    black = white_xyz((x, float(np.polyval(cubic, x))))
+    black_x, black_y = _black_body(1e6 / t)
+    black = white_xyz((float(black_x), float(black_y)))
     mix = max(0.0, (t - 3500) / 500)
     return black + (day - black) * mix
 

@@ -16,8 +16,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.even.areas import Site
+from ..core.even.develop import develop, needs_guide
 from ..core.even.drift import Drift, measure_drift, radius_squared
-from ..core.even.look import Light, develop
+from ..core.even.look import Light
+from ..core.even.relief import guide_of
 from ..core.finish.finish import finish
 from ..core.gather.coverage import SoftBand
 from ..core.gather.defocus import Defocus
@@ -31,7 +34,7 @@ from ..core.register.features import Features, find_features
 from ..core.register.register import register
 from ..core.weave.labels import aggregate, costs, covered, lay_on
 from ..core.weave.strokes import Stroke
-from ..core.weave.weave import Laid, Weaving, gates_from, touched, weave_box
+from ..core.weave.weave import Laid, Weaving, distances_of, gates_from, touched, weave_box
 from ..imaging.colour import FloatArray
 from ..imaging.exif import Metadata
 from ..imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding, wide_encoding
@@ -466,18 +469,20 @@ def deliver(root: str, frames: list[str], registered: str, labelled: str, woven:
     tell.tell(0.01)
     decoded, laid = [open_decoded(cache, key) for key in frames], open_registration(cache, registered)
     picture = Levels(cache.path(woven) / "picture").whole(0)
+    gates = np.load(cache.path(labelled) / "gates.npy").astype(np.float32)
+    size, box = (picture.shape[1], picture.shape[0]), (0, 0, picture.shape[1], picture.shape[0])
+    guide = guide_of(picture, size, distances_of(gates, [frame.meta.focus_m for frame in decoded])) if needs_guide(recipe.look) else None
     if recipe.strokes:
-        gates = np.load(cache.path(labelled) / "gates.npy").astype(np.float32)
         readers = laid_frames(decoded, [f.id for f in recipe.kept()], laid, recipe.even_out)
         apply_strokes(picture, readers, gates, recipe.weaving, recipe.strokes, tell)
     if recipe.canvas == "common":
-        x, y, w, h = laid.area
+        x, y, w, h = box = laid.area
         picture = np.ascontiguousarray(picture[y : y + h, x : x + w])
     tell.tell(0.5)
     source = decoded[laid.reference]
     target = output_encoding(source, recipe)
-    # developed in the primaries of the widest space in which everything stays, then encoded
-    picture = develop(picture, recipe.look, source.shot, "rec2020")
+    # colours are drawn into what the target can hold, then carried in the widest primaries to be encoded
+    picture = develop(picture, recipe.look, source.shot, "rec2020", Site(size, 0, box, guide), np.asarray(np.linalg.inv(target.to_work), np.float64))
     tell.tell(0.65)
     picture = finish(picture, recipe.finish, recipe.delivery.long_edge)
     codes = to_codes(picture, target)

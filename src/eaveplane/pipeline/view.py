@@ -13,10 +13,13 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.even.look import Light, Look, clipped, develop, for_screen
+from ..core.even.areas import Site
+from ..core.even.develop import clipped, develop, for_screen, needs_guide, reaches
+from ..core.even.look import Light, Look
+from ..core.even.relief import LONGEST, Guide, guide_of
 from ..core.finish.finish import Finish, sharpened
 from ..core.weave.strokes import Stroke
-from ..core.weave.weave import Laid, touched, weave_box
+from ..core.weave.weave import Laid, distances_of, touched, weave_box
 from ..imaging.colour import FloatArray
 from ..imaging.levels import Box, Levels
 from ..imaging.light import to_root
@@ -98,8 +101,11 @@ class View:
 
     def weave_version(self) -> str:
         """Changes whenever the weave's pixels under a neutral look do."""
+        return _short(*self._weave_parts(), [s.model_dump() for s in self.recipe.strokes])
+
+    def _weave_parts(self) -> tuple[Any, ...]:
         planned = (self.plan.woven, self.plan.registered) if self.plan else ()
-        return _short(planned, self.laid is None, self.gates is None, self.woven is None, [s.model_dump() for s in self.recipe.strokes])
+        return planned, self.laid is None, self.gates is None, self.woven is None
 
     def frame(self, id: str, level: int, box: Box) -> FloatArray:
         """A frame (h, w, 3) in the weaving encoding: registered if it has been, else as it came."""
@@ -120,8 +126,8 @@ class View:
         decoded = self.frames[id]
         return to_root(decoded.codes.read(level, box), decoded.encoding)
 
-    def _weave(self, level: int, box: Box) -> FloatArray:
-        strokes: list[Stroke] = self.recipe.strokes
+    def _weave(self, level: int, box: Box, painted: bool = True) -> FloatArray:
+        strokes: list[Stroke] = self.recipe.strokes if painted else []
         if self.laid is None or self.gates is None or self.plan is None:
             middle = self.plan.ids[self.plan.reference] if self.plan else next(iter(self.frames))
             return self._frame(middle, level, box)
@@ -145,12 +151,35 @@ class View:
         found = weave_box(self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level)[1]
         return {self.laid.names[k]: mask for k, mask in found.items()}
 
+    def guide(self, what: str) -> Guide:
+        """What relief and haze know of `weave` or `frame:ID`. Haze and distances are the weave's for every frame, so that frames stay alike."""
+        level = 0
+        while max(self.size) >> (level + 1) >= LONGEST:
+            level += 1
+        level = min(level, len(next(iter(self.frames.values())).codes.sizes) - 1)
+        whole = self.box_inside(level, (0, 0, *self.size))
+        made: Guide = self.pictures.get(("guide", _short(self._weave_parts())), lambda: guide_of(self._weave(level, whole, painted=False), self.size, self._distances()))
+        if what == "weave":
+            return made
+        id = what.partition(":")[2]
+        own: Guide = self.pictures.get(("guide", self.frame_version(id)), lambda: guide_of(self.frame(id, level, whole), self.size))
+        return Guide(self.size, own.slopes, own.offsets, made.clear, made.air, made.distance)
+
+    def _distances(self) -> FloatArray | None:
+        if self.gates is None or self.plan is None:
+            return None
+        return distances_of(self.gates, [self.frames[id].meta.focus_m for id in self.plan.ids])
+
     def developed(self, what: str, level: int, box: Box, look: Look) -> FloatArray:
         """The signed square root (h, w, 3) of linear sRGB light of `weave` or `frame:ID` under a look. Raises KeyError, ValueError."""
         kind, _, id = what.partition(":")
         if kind not in ("weave", "frame"):
             raise ValueError(what)
-        return develop(self.weave(level, box) if kind == "weave" else self.frame(id, level, box), look, self.shot, "srgb")
+        margin = reaches(look, level)
+        wide = _around(box, margin, (-(-self.size[0] >> level), -(-self.size[1] >> level))) if margin else box
+        picture = self.weave(level, wide) if kind == "weave" else self.frame(id, level, wide)
+        site = Site(self.size, level, wide, self.guide(what) if needs_guide(look) else None)
+        return _cut(develop(picture, look, self.shot, "srgb", site), wide, box)
 
     def screen(self, what: str, level: int, box: Box, shown: Shown) -> NDArray[np.uint8]:
         """8-bit sRGB (h, w, 3) of `weave`, `share`, `frame:ID`, `mask:ID` or `difference:ID:ID`.
@@ -176,11 +205,10 @@ class View:
         radius = shown.finish.radius * 0.5**level
         if radius < LEAST_RADIUS or shown.finish.sharpen == 0:
             return self.developed(what, level, box, shown.look)
-        x, y, w, h = box
         reach = int(np.ceil(8 * radius)) + 4
         wide = _around(box, reach, (-(-self.size[0] >> level), -(-self.size[1] >> level)))
         picture = sharpened(self.developed(what, level, wide, shown.look), shown.finish.sharpen, radius, shown.finish.spare)
-        return np.ascontiguousarray(picture[y - wide[1] : y - wide[1] + h, x - wide[0] : x - wide[0] + w])
+        return _cut(picture, wide, box)
 
     def _share_map(self, picture: NDArray[np.uint8], level: int, box: Box) -> NDArray[np.uint8]:
         grey = picture.mean(axis=2, keepdims=True)
@@ -207,6 +235,12 @@ def _around(box: Box, reach: int, size: tuple[int, int]) -> Box:
     x, y, w, h = box
     x0, y0 = max(0, x - reach), max(0, y - reach)
     return x0, y0, min(size[0], x + w + reach) - x0, min(size[1], y + h + reach) - y0
+
+
+def _cut(picture: FloatArray, wide: Box, box: Box) -> FloatArray:
+    """The part of a picture of a wide box that lies in another."""
+    x, y, w, h = box
+    return np.ascontiguousarray(picture[y - wide[1] : y - wide[1] + h, x - wide[0] : x - wide[0] + w])
 
 
 def _hatched(screen: NDArray[np.uint8], picture: FloatArray, box: Box) -> NDArray[np.uint8]:

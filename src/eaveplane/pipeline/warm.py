@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..core.even.look import RAW_LOOK, Light, develop, for_screen
+from ..core.even.develop import develop, for_screen
+from ..core.even.look import RAW_LOOK, Light
 from ..core.gather.defocus import Blocks, line_up
 from ..core.gather.octaves import OCTAVES
 from ..core.register.area import common_area
 from ..core.register.refine import HOMOGRAPHY, adjust, banded, measure_pair
 from ..core.weave.labels import aggregate
-from ..core.weave.strokes import Stroke, draw_stroke
+from ..core.weave.strokes import Stroke
 from ..core.weave.weave import Laid, Weaving, weave_box
+from ..imaging.brush import draw_line
 from ..imaging.icc import standard_encoding
 from ..imaging.light import to_root
 from ..imaging.resample import warp
@@ -31,7 +33,7 @@ def warm_up() -> None:
     adjust(2, 0, [tiles], (160, 160), HOMOGRAPHY)
     common_area([shifted], (64, 64))
     aggregate(np.ones((2, 16, 16), np.float32), np.ones((16, 16), np.float32), 1.0)
-    draw_stroke(stroke, (0, 0, 64, 64), 0)
+    draw_line(stroke, (0, 0, 64, 64), 0)
     blocks = Blocks(np.ones((2, 2, OCTAVES)), np.full((2, 2, OCTAVES), 0.01), np.ones((2, 2), np.bool_))
     line_up(blocks, np.arange(2.0), to_scale=True)
     for_screen(develop(root, RAW_LOOK, Light(), "srgb"))

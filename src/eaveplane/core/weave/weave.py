@@ -16,13 +16,14 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from ...imaging.brush import draw_line
 from ...imaging.colour import FloatArray
 from ...imaging.levels import Box
 from ...imaging.light import root_luma
 from ...imaging.resample import coverage, scaled_fit
 from ...parameter import Parameters, parameter
 from ..gather.detail import POOL
-from .strokes import Stroke, draw_stroke
+from .strokes import Stroke
 
 MARGIN = 48
 """Pixels around a box that can have a part in it: the reach of the bands and of the energy's window."""
@@ -146,7 +147,7 @@ def _painted(weights: dict[int, FloatArray], spare: dict[int, FloatArray], laid:
     for stroke in strokes:
         if stroke.action == "draw" or stroke.frame not in index:
             continue
-        cover = draw_stroke(stroke, box, level)
+        cover = draw_line(stroke, box, level)
         if cover is None:
             continue
         k = index[stroke.frame]
@@ -251,9 +252,19 @@ def draw_from(picture: FloatArray, laid: Laid, strokes: Sequence[Stroke], box: B
     for stroke in strokes:
         if stroke.action != "draw" or stroke.frame not in index or not _meets(stroke.bounds(), box, level):
             continue
-        cover = draw_stroke(stroke, box, level)
+        cover = draw_line(stroke, box, level)
         if cover is None:
             continue
         k = index[stroke.frame]
         cover = (cover * _coverage(laid, k, level, box))[..., None]
         picture += (laid.read(k, level, box) - picture) * cover
+
+
+def distances_of(gates: FloatArray, focus: Sequence[float | None]) -> FloatArray | None:
+    """How far off (h, w), in metres, what gates (n, h, w) hold for sharp lies, from the distances in metres that the frames
+    were focused on; None where a frame does not tell its distance."""
+    if not focus or not all(focus):
+        return None
+    dioptres = np.array([1 / f for f in focus if f], np.float32)
+    mean = np.tensordot(dioptres, gates, 1) / np.maximum(gates.sum(axis=0), 1e-6)
+    return np.asarray(1 / np.maximum(mean, 1e-4), np.float32)

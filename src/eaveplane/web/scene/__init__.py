@@ -11,7 +11,8 @@ from flask import Blueprint, Response, abort, render_template, request, url_for
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
-from ...core.even.look import NEUTRAL, Look, for_screen, histogram
+from ...core.even.develop import for_screen, histogram
+from ...core.even.look import NEUTRAL, Look
 from ...parameter import Control
 from ...pipeline.view import Shown, View, overview, viewport
 from ...recipe import Recipe

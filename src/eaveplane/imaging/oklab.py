@@ -1,0 +1,64 @@
+"""Oklab, the perceptually even space in which colours are adjusted (Ottosson 2020), and how far colours reach in it."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .colour import XYZ_FROM_WORK, FloatArray, Matrix
+
+LMS_FROM_XYZ = np.array([[0.8189330101, 0.3618667424, -0.1288597137], [0.0329845436, 0.9293118715, 0.0361456387], [0.0482003018, 0.2643662691, 0.6338517070]])
+LAB_FROM_ROOT = np.array([[0.2104542553, 0.7936177850, -0.0040720468], [1.9779984951, -2.4285922050, 0.4505937099], [0.0259040371, 0.7827717662, -0.8086757660]])
+LMS_FROM_WORK = LMS_FROM_XYZ @ XYZ_FROM_WORK
+WHITE_LMS_FROM_WORK = LMS_FROM_WORK / LMS_FROM_WORK.sum(axis=1, keepdims=True)
+"""The same with white exactly neutral, which the published figures make it to four digits: what pictures are made with."""
+ROOT_FROM_LAB = np.linalg.inv(LAB_FROM_ROOT)
+LIGHTNESSES, HUES = 257, 512
+"""Samples of the table of reachable chroma."""
+
+
+def oklab(light: FloatArray) -> NDArray[np.float64]:
+    """Lightness and the two opponent axes (..., 3) of linear Rec. 2020 light (..., 3)."""
+    return np.asarray(np.cbrt(np.asarray(light, np.float64) @ LMS_FROM_WORK.T) @ LAB_FROM_ROOT.T)
+
+
+def from_oklab(lab: NDArray[np.floating]) -> NDArray[np.float64]:
+    """The inverse of `oklab`."""
+    return np.asarray((np.asarray(lab, np.float64) @ ROOT_FROM_LAB.T) ** 3 @ np.linalg.inv(LMS_FROM_WORK).T)
+
+
+def turn_of(a: FloatArray, b: FloatArray) -> FloatArray:
+    """Where around the ring a hue lies, 0 to 4: along the square |a| + |b| = 1, which costs no arc tangent. Any shape."""
+    p = b / np.maximum(np.abs(a) + np.abs(b), 1e-12)
+    return np.where(a < 0, 2 - p, np.where(p < 0, 4 + p, p))
+
+
+def hue_of_turn(turn: FloatArray) -> FloatArray:
+    """Hue in radians, 0 to 2 pi, of places around the ring."""
+    a = np.abs(2 - turn) - 1
+    b = np.where(turn <= 2, 1 - np.abs(1 - turn), np.abs(3 - turn) - 1)
+    return np.mod(np.arctan2(b, a), 2 * np.pi)
+
+
+def reach(from_work: Matrix) -> FloatArray:
+    """The chroma (LIGHTNESSES, HUES + 1) up to which colours of a lightness 0..1 and a place around the ring 0..4 can be
+    shown by channels 0..1 that a matrix (3, 3) makes of linear Rec. 2020 light."""
+    return _reach(tuple(np.asarray(from_work, np.float64).ravel().tolist()))
+
+
+@cache
+def _reach(flat: tuple[float, ...]) -> FloatArray:
+    matrix = np.array(flat).reshape(3, 3) @ np.linalg.inv(WHITE_LMS_FROM_WORK)
+    lightness = np.linspace(0, 1, LIGHTNESSES)[:, None]
+    hue = hue_of_turn(np.linspace(0, 4, HUES + 1))[None, :]
+    low, high = np.zeros((LIGHTNESSES, HUES + 1)), np.full((LIGHTNESSES, HUES + 1), 0.6)
+    for _ in range(24):
+        middle = (low + high) / 2
+        lab = np.stack([np.broadcast_to(lightness, middle.shape), middle * np.cos(hue), middle * np.sin(hue)], axis=-1)
+        light = (lab @ ROOT_FROM_LAB.T) ** 3 @ matrix.T
+        inside = ((light >= -1e-7) & (light <= 1 + 1e-7)).all(axis=-1)
+        low, high = np.where(inside, middle, low), np.where(inside, high, middle)
+    low[[0, -1]] = 0
+    return low.astype(np.float32)
