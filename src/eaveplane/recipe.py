@@ -8,6 +8,8 @@ from typing import Literal
 from pydantic import Field, ValidationError
 
 from .core.deliver.delivery import Delivery
+from .core.even.capture import Capture
+from .core.even.drift import Trim
 from .core.even.look import NEUTRAL, Look
 from .core.finish.finish import Finish
 from .core.weave.strokes import Stroke
@@ -39,6 +41,7 @@ class FrameChoice(Parameters):
     reason: Reason | None = None
     exposures: list[Exposure] = Field(default_factory=list, max_length=20)
     use: str = Field("", max_length=64)
+    trim: Trim = Trim()
 
     def sources(self) -> list[str]:
         """Ids of the files it is made of."""
@@ -58,6 +61,7 @@ class Recipe(Parameters):
     frames: list[FrameChoice] = Field(default_factory=list, max_length=2000)
     reference: str = Field("", max_length=64)
     even_out: bool = True
+    capture: Capture = Capture()
     look: Look = NEUTRAL
     weaving: Weaving = Weaving()
     strokes: list[Stroke] = Field(default_factory=list, max_length=5000)

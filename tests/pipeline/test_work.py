@@ -15,6 +15,7 @@ import numpy as np
 import pytest
 import tifffile
 
+from eaveplane.core.even.capture import Capture
 from eaveplane.core.even.look import RAW_LOOK
 from eaveplane.pipeline import scene, work
 from eaveplane.pipeline.cache import Cache, hash_file, key_of
@@ -23,7 +24,7 @@ from eaveplane.pipeline.library import Library, LibraryInUse
 from eaveplane.pipeline.pictures import list_pictures
 from eaveplane.pipeline.runner import Runner
 from eaveplane.pipeline.ticket import Cancelled, Ticket
-from eaveplane.pipeline.view import Kept, Shown, open_view, overview, viewport
+from eaveplane.pipeline.view import Kept, Keys, Shown, open_view, overview, viewport
 from eaveplane.pipeline.work import Worker, joined, named
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, outings, scenes
@@ -278,12 +279,12 @@ def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, tripod
     outing = brought_in(library, worker, card(tmp_path / "card", tripod))
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])
-    keys = library.decoded(library.files(outing))
+    keys = library.decoded(library.files(outing), Capture())
     planned = scene.plan(recipe, keys, full_only=False)
     assert planned is not None
 
     def view():  # type: ignore[no-untyped-def]
-        return open_view(library.cache, recipe, keys, planned, Kept(50), Kept(50))
+        return open_view(library.cache, recipe, Keys(keys, keys, keys), planned, Kept(50), Kept(50))
 
     look, box = Shown(recipe.look), (0, 0, 540, 360)
     frame = view().screen(f"frame:{planned.ids[2]}", 1, box, look)

@@ -256,7 +256,7 @@ class Stage:
     def picture(self, shot: Shot, sharp: bool = False) -> tuple[FloatArray, FloatArray]:
         """Light (h, w, 3), linear Rec. 2020, and distance in metres (h, w), as the lens draws it or with all in focus.
 
-        1 is the white level; the sharp picture has neither fringes nor falloff.
+        1 is the white level; the sharp picture has no falloff. Fringes are drawn on the sensor's own channels, in `expose`.
         """
         camera, lens = self.camera, self.camera.lens
         width, height = camera.width, camera.height
@@ -303,10 +303,8 @@ class Stage:
         if not sharp:
             draw_falloff(light, lens)
         light[:] = cv2.GaussianBlur(light, (0, 0), lens.softness(camera.long_side), borderType=cv2.BORDER_REFLECT_101)
-        if not sharp:
-            if any(shot.shake_px):
-                light = _shaken(light, shot.shake_px)
-            draw_fringes(light, lens)
+        if not sharp and any(shot.shake_px):
+            light = _shaken(light, shot.shake_px)
         np.maximum(light, 0, out=light)
         light *= np.float32(self.landscape.exposure)
         return light, (1 / np.maximum(depth, 1e-6)).astype(np.float32)
@@ -335,11 +333,14 @@ def _shaken(light: FloatArray, path: tuple[float, float]) -> FloatArray:
 
 
 def expose(light: FloatArray, camera: Camera, shot: Shot, seed: int) -> NDArray[np.uint16]:
-    """Sensor values (h, w), RGGB, of linear Rec. 2020 light, with photon and read noise."""
+    """Sensor values (h, w), RGGB, of linear Rec. 2020 light, with fringes, photon and read noise."""
     scale = 2.0**shot.ev / (COLOUR_MATRIX @ white_xyz(D65_XY)).max()
     to_sensor = ((COLOUR_MATRIX @ XYZ_FROM_WORK) * np.array(shot.drift)[:, None] * scale).astype(np.float32)
     height, width = light.shape[:2]
     mosaic = np.empty((height, width), np.float32)
+    if camera.lens.fringe_red or camera.lens.fringe_blue:
+        light, to_sensor = light @ to_sensor.T, np.eye(3, dtype=np.float32)
+        draw_fringes(light, camera.lens)
     for (row, col), channel in zip(((0, 0), (0, 1), (1, 0), (1, 1)), (0, 1, 1, 2), strict=True):
         mosaic[row::2, col::2] = light[row::2, col::2] @ to_sensor[channel]
     out = np.empty((height, width), np.uint16)

@@ -155,6 +155,6 @@ def wide_encoding(to_work: Matrix, peak: float) -> Encoding:
     return Encoding(np.stack([peak * np.linspace(0, 1, STEPS) ** 2] * 3), to_work, None)
 
 
-def linear_encoding(to_work: Matrix) -> Encoding:
-    """Codes in proportion to light, in channels that `to_work` takes to linear Rec. 2020."""
-    return Encoding(np.stack([np.linspace(0, 1, STEPS)] * 3), to_work, None)
+def linear_encoding(to_work: Matrix, peak: float = 1.0) -> Encoding:
+    """Codes in proportion to light up to `peak`, in channels that `to_work` takes to linear Rec. 2020."""
+    return Encoding(np.stack([np.linspace(0, peak, STEPS)] * 3), to_work, None)

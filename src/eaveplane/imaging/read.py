@@ -17,6 +17,7 @@ from .colour import D65_XY, WORK_FROM_SRGB, XYZ_FROM_WORK, temperature_of, white
 from .errors import PictureError
 from .exif import Metadata, read_metadata
 from .icc import Encoding, NotAMatrixProfile, linear_encoding, read_profile, standard_encoding
+from .lensdata import LensData, read_opcodes
 
 RAW_SUFFIXES = frozenset(
     [
@@ -38,7 +39,7 @@ class Picture:
     """`codes` (height, width, 3), uint8 or uint16, upright; `encoding` says what light they are.
 
     `raw` tells that the codes are scene-linear camera channels under the as-shot white balance, `shot` of which
-    light that is: temperature in kelvin and tint.
+    light that is: temperature in kelvin and tint. `peak` is the brightest light they hold, `lens` the profile in the file.
     """
 
     codes: NDArray[np.uint8] | NDArray[np.uint16]
@@ -46,6 +47,8 @@ class Picture:
     meta: Metadata
     raw: bool
     shot: tuple[float, float] = DAYLIGHT
+    peak: float = 1.0
+    lens: LensData | None = None
 
 
 @dataclass(frozen=True)
@@ -132,13 +135,13 @@ def facts(path: Path) -> Facts:
     return Facts(width, height, kind, meta.upright())
 
 
-def read_picture(path: Path) -> Picture:
-    """Decode a file. Raises PictureError naming the file, what is wrong and what to do."""
+def read_picture(path: Path, demosaic: str = "ahd", highlights: str = "clip") -> Picture:
+    """Decode a file; how raw files are demosaiced (DEMOSAIC) and what becomes of their highlights (HIGHLIGHTS). Raises PictureError naming the file, what is wrong and what to do."""
     kind = kind_of(path)
     meta = read_metadata(path)
     try:
         if kind == "raw":
-            picture = _read_raw(path, meta)
+            picture = _read_raw(path, meta, demosaic, highlights)
         elif kind == "tiff":
             picture = _read_tiff(path, meta)
         else:
@@ -152,11 +155,22 @@ def read_picture(path: Path) -> Picture:
     return replace(picture, meta=picture.meta.upright())
 
 
-def _read_raw(path: Path, meta: Metadata) -> Picture:
-    """Scene-linear camera channels, as-shot balanced; 65535 is where the first channel of a white clips.
+DEMOSAIC = {
+    "ahd": rawpy.DemosaicAlgorithm.AHD,
+    "dcb": rawpy.DemosaicAlgorithm.DCB,
+    "dht": rawpy.DemosaicAlgorithm.DHT,
+    "vng": rawpy.DemosaicAlgorithm.VNG,
+    "ppg": rawpy.DemosaicAlgorithm.PPG,
+}
+HIGHLIGHTS = {"clip": rawpy.HighlightMode.Clip, "blend": rawpy.HighlightMode.Blend, "rebuild": rawpy.HighlightMode.Reconstruct(5)}
+
+
+def _read_raw(path: Path, meta: Metadata, demosaic: str, highlights: str) -> Picture:
+    """Scene-linear camera channels, as-shot balanced; light 1 is where the first channel of a white clips.
 
     `adjust_maximum_thr=0` keeps LibRaw from rescaling each file to its own brightest pixel, which would make
-    the frames of one scene unequally bright. Highlights are clipped at the balanced white, so they stay neutral.
+    the frames of one scene unequally bright. Clipped highlights end at the balanced white, so they stay neutral; where
+    they are kept, LibRaw scales the channel that clips last to the end of the codes.
     """
     with rawpy.imread(str(path)) as raw:
         _check_size(path, raw.sizes.width, raw.sizes.height)
@@ -167,7 +181,8 @@ def _read_raw(path: Path, meta: Metadata) -> Picture:
             gamma=(1, 1),
             output_bps=16,
             output_color=rawpy.ColorSpace.raw,
-            highlight_mode=rawpy.HighlightMode.Clip,
+            highlight_mode=HIGHLIGHTS[highlights],
+            demosaic_algorithm=DEMOSAIC[demosaic],
         )
         to_srgb = np.asarray(raw.color_matrix, np.float64)[:, :3]
         daylight, camera = list(raw.daylight_whitebalance), list(raw.camera_whitebalance)
@@ -176,7 +191,9 @@ def _read_raw(path: Path, meta: Metadata) -> Picture:
     if abs(np.linalg.det(to_srgb)) < 1e-6:
         to_srgb = np.eye(3)
     to_work = WORK_FROM_SRGB @ to_srgb
-    return Picture(codes, linear_encoding(to_work), meta, raw=True, shot=_as_shot(to_work, daylight, camera))
+    multipliers = [m for m in camera if m > 0]
+    peak = 1.0 if highlights == "clip" or not multipliers else max(multipliers) / min(multipliers)
+    return Picture(codes, linear_encoding(to_work, peak), meta, raw=True, shot=_as_shot(to_work, daylight, camera), peak=peak, lens=read_opcodes(path))
 
 
 def _as_shot(to_work: NDArray[np.float64], daylight: list[float], camera: list[float]) -> tuple[float, float]:

@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from ..core.even.capture import Capture
 from ..core.gather.composition import Glimpse, exposure_between, glimpse
 from ..core.gather.exposures import brackets_of
 from ..core.gather.octaves import Octaves
@@ -44,9 +45,9 @@ class Analysed:
     problems: dict[str, PictureError]
 
 
-def analyse(cache: Cache, files: Sequence[File], runner: Runner, span: tuple[float, float], full_only: bool) -> Analysed:
+def analyse(cache: Cache, files: Sequence[File], runner: Runner, span: tuple[float, float], full_only: bool, capture: Capture) -> Analysed:
     """Decode and measure frames, each by itself; measuring waits until all are being read, so that no core is idle."""
-    calls: list[Call] = [(steps.decode, (str(cache.root), str(f.path), f.sha256, full_only)) for f in files]
+    calls: list[Call] = [(steps.decode, (str(cache.root), str(f.path), f.sha256, full_only, capture)) for f in files]
     keys: dict[str, str] = {}
     problems: dict[str, PictureError] = {}
 
@@ -75,13 +76,24 @@ def merge(cache: Cache, frames: Sequence[FrameChoice], keys: Mapping[str, str], 
             raise result
 
 
-def frame_keys(frames: Sequence[FrameChoice], keys: Mapping[str, str], full_only: bool) -> dict[str, str]:
-    """Keys by frame id, for frames all of whose files have one in `keys`."""
+def correct(cache: Cache, frames: Sequence[FrameChoice], keys: Mapping[str, str], runner: Runner, span: tuple[float, float], full_only: bool, capture: Capture) -> None:
+    """Correct frames that have been decoded and merged; `keys` are decode keys by file id."""
+    if not capture.corrects():
+        return
+    calls: list[Call] = [(steps.corrections, (str(cache.root), base, full_only, capture)) for base in frame_keys(frames, keys, full_only, Capture()).values()]
+    for result in runner.run("Correcting frames", span, calls, lambda key: (steps.analyse, (str(cache.root), key))):
+        if isinstance(result, BaseException):
+            raise result
+
+
+def frame_keys(frames: Sequence[FrameChoice], keys: Mapping[str, str], full_only: bool, capture: Capture) -> dict[str, str]:
+    """Keys by frame id, for frames all of whose files have one in `keys`, corrected as asked."""
     found = {}
     for frame in frames:
         sources = frame.sources()
         if all(i in keys for i in sources):
-            found[frame.id] = keys[sources[0]] if len(sources) == 1 else steps.merged_key([keys[i] for i in sources], full_only)
+            base = keys[sources[0]] if len(sources) == 1 else steps.merged_key([keys[i] for i in sources], full_only)
+            found[frame.id] = steps.corrected_key(base, full_only, capture)
     return found
 
 

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from ..core.even.capture import Capture
 from ..core.even.look import NEUTRAL, RAW_LOOK
 from ..core.gather.composition import glimpse
 from ..core.gather.split import Taken, split, strangers
@@ -17,7 +18,7 @@ from ..imaging.errors import PictureError
 from ..recipe import FrameChoice, Recipe
 from . import scene, steps
 from .cache import Cache, hash_file
-from .frames import File, analyse, choice, exposure_groups, frame_keys, grouped, in_order, merge, ordered, same_size
+from .frames import File, analyse, choice, correct, exposure_groups, frame_keys, grouped, in_order, merge, ordered, same_size
 from .glance import Looked, look, open_glance
 from .pictures import list_pictures
 from .runner import Runner
@@ -59,16 +60,17 @@ def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
 
 @dataclass(frozen=True)
 class Read:
-    """Files given, read: unique originals, the file of each path given, frames with their keys, near to far, and
-    markers among them."""
+    """Files given, read: unique originals, the file of each path given, decode keys of files, frames with their keys, near to
+    far, and markers among them."""
 
     files: list[File]
     file_of: list[File]
+    by_file: dict[str, str]
     frames: list[FrameChoice]
     keys: dict[str, str]
 
 
-def _read(paths: Sequence[Path], cache: Cache, runner: Runner, upto: float, markers: bool) -> Read:
+def _read(paths: Sequence[Path], cache: Cache, runner: Runner, upto: float, markers: bool, capture: Capture) -> Read:
     """Decode and measure the frames of one scene; markers are told apart where asked. Raises PictureError."""
     for path in paths:
         if not path.is_file():
@@ -81,20 +83,21 @@ def _read(paths: Sequence[Path], cache: Cache, runner: Runner, upto: float, mark
             file = File(path, sha256, str(path))
             files.append(file)
         file_of.append(file)
-    analysed = analyse(cache, files, runner, (0.0, 0.9 * upto), full_only=True)
+    analysed = analyse(cache, files, runner, (0.0, 0.9 * upto), True, capture)
     for problem in (analysed.problems | same_size(cache, files, analysed.keys)).values():
         raise problem
     strange: list[int] = strangers([glimpse(steps.open_decoded(cache, analysed.keys[f.id]).small()) for f in files]) if markers else []
     frames = grouped(cache, [f for i, f in enumerate(files) if i not in strange], analysed.keys)
-    merge(cache, frames, analysed.keys, runner, (0.9 * upto, upto), full_only=True)
-    keys = frame_keys(frames, analysed.keys, full_only=True)
+    merge(cache, frames, analysed.keys, runner, (0.9 * upto, 0.95 * upto), full_only=True)
+    correct(cache, frames, analysed.keys, runner, (0.95 * upto, upto), True, capture)
+    keys = frame_keys(frames, analysed.keys, True, capture)
     order = in_order(cache, [keys[f.id] for f in frames])
-    return Read(files, file_of, [*(frames[i] for i in order), *(choice([files[i]], reason="marker") for i in strange)], keys | {k: v for k, v in analysed.keys.items() if k not in keys})
+    return Read(files, file_of, analysed.keys, [*(frames[i] for i in order), *(choice([files[i]], reason="marker") for i in strange)], keys | {k: v for k, v in analysed.keys.items() if k not in keys})
 
 
 def inspect(paths: Sequence[Path], cache: Cache, runner: Runner) -> dict[str, Any]:
     """Look at the frames of one scene. Raises PictureError."""
-    read = _read(paths, cache, runner, 0.7, markers=len(paths) > 2)
+    read = _read(paths, cache, runner, 0.7, len(paths) > 2, Capture())
     there = [f for f in read.frames if f.reason != "marker"]
     keys = [read.keys[f.id] for f in there]
     first = steps.open_decoded(cache, keys[0])
@@ -151,13 +154,13 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     FileExistsError."""
     clock = [time.monotonic()]
     choose = asked.leave_out and not asked.from_file
-    read = _read(asked.frames, cache, runner, 0.45, markers=choose and len(asked.frames) > 2)
+    read = _read(asked.frames, cache, runner, 0.45, choose and len(asked.frames) > 2, asked.recipe.capture)
     clock.append(time.monotonic())
     recipe, keys = _with_frames(asked.recipe, read), dict(read.keys)
     if asked.from_file:
-        by_file = dict(keys)
-        merge(cache, recipe.kept(), by_file, runner, (0.44, 0.45), full_only=True)
-        keys |= frame_keys(recipe.kept(), by_file, full_only=True)
+        merge(cache, recipe.kept(), read.by_file, runner, (0.43, 0.44), full_only=True)
+        correct(cache, recipe.kept(), read.by_file, runner, (0.44, 0.45), True, recipe.capture)
+        keys |= frame_keys(recipe.kept(), read.by_file, True, recipe.capture)
     if asked.reference != "auto":
         wanted = read.file_of[int(asked.reference)].id
         recipe = recipe.model_copy(update={"reference": next((f.id for f in recipe.frames if wanted in f.all_files()), "")})

@@ -7,6 +7,7 @@ import os
 from pathlib import Path
 from typing import IO
 
+from ..core.even.capture import Capture
 from ..imaging.exif import Metadata
 from ..store.database import Database
 from ..store.outings import files_of, metadata_of
@@ -67,9 +68,9 @@ class Library:
         row = self.db.row(f"SELECT sum(pixels) AS total FROM (SELECT max(width * height) AS pixels FROM file WHERE substr(sha256, 1, 12) IN ({marks}) GROUP BY sha256)", *ids)
         return float((row["total"] if row else 0) or 0) / 1e6
 
-    def decoded(self, files: dict[str, File]) -> dict[str, str]:
-        """Decode keys by frame id of those files that have been read and measured."""
-        keys = {id: decode_key(file.sha256, full_only=False) for id, file in files.items()}
+    def decoded(self, files: dict[str, File], capture: Capture) -> dict[str, str]:
+        """Decode keys by frame id of those files that have been read, as `capture` asks, and measured."""
+        keys = {id: decode_key(file.sha256, False, capture) for id, file in files.items()}
         return {id: key for id, key in keys.items() if self.cache.has(key) and self.cache.has(analysis_key(key))}
 
     def outing_problems(self, outing_id: int) -> list[tuple[str, str]]:

@@ -42,7 +42,7 @@ def plan(recipe: Recipe, keys: Mapping[str, str], full_only: bool) -> Plan | Non
     reference = ids.index(recipe.reference) if recipe.reference in ids else suggest_reference(len(ids))
     registered = steps.registration_key(frames, reference)
     labelled = steps.labels_key(frames, registered, recipe.weaving.quiet)
-    woven = steps.weave_key(frames, registered, labelled, recipe.weaving, recipe.even_out, full_only)
+    woven = steps.weave_key(frames, registered, labelled, recipe.weaving, recipe.even_out, [f.trim for f in kept], full_only)
     return Plan(ids, frames, reference, registered, labelled, woven)
 
 
@@ -64,7 +64,7 @@ def zone_shares(cache: Cache, planned: Plan) -> list[float]:
 
 def weave(cache: Cache, planned: Plan, recipe: Recipe, runner: Runner, span: tuple[float, float], full_only: bool) -> list[float]:
     """Weave at full size; each frame's share of the picture."""
-    runner.one("Weaving", span, steps.weave, str(cache.root), planned.frames, planned.registered, planned.labelled, recipe.weaving, recipe.even_out, full_only)
+    runner.one("Weaving", span, steps.weave, str(cache.root), planned.frames, planned.registered, planned.labelled, recipe.weaving, recipe.even_out, [f.trim for f in recipe.kept()], full_only)
     return shares(cache, planned)
 
 

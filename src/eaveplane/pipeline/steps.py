@@ -6,9 +6,9 @@ They run in whatever executor they are submitted to; `root` is the cache's folde
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
@@ -17,8 +17,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..core.even.areas import Site
+from ..core.even.capture import Capture, Correction, Measured, corrected, correction, measure
 from ..core.even.develop import develop, needs_guide
-from ..core.even.drift import Drift, measure_drift, radius_squared
+from ..core.even.drift import Drift, Trim, measure_drift, radius_squared
 from ..core.even.look import Light
 from ..core.even.relief import guide_of
 from ..core.finish.finish import finish
@@ -38,6 +39,7 @@ from ..core.weave.weave import Laid, Weaving, distances_of, gates_from, touched,
 from ..imaging.colour import FloatArray
 from ..imaging.exif import Metadata
 from ..imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding, wide_encoding
+from ..imaging.lensdata import LensData, from_database
 from ..imaging.levels import Box, Levels
 from ..imaging.light import channels, light_of, root_of, survey, to_codes, to_root
 from ..imaging.read import read_picture
@@ -53,6 +55,7 @@ SMALL_SIDE = 800
 WORST_FIT = 4.0
 """Remaining error in pixels above which a fit says that a frame does not belong."""
 TILE = 1024
+STRIP = 512
 LEAST_MOVED = 0.35
 """Pixels at the corners below which exposures are not resampled."""
 POOL_LEVEL = POOL.bit_length() - 1
@@ -61,23 +64,23 @@ POOL_LEVEL = POOL.bit_length() - 1
 # ---- decode and analyse -------------------------------------------------------------------------------------
 
 
-def decode_key(sha256: str, full_only: bool) -> str:
-    return key_of("decode", 4, sha256, full_only)
+def decode_key(sha256: str, full_only: bool, capture: Capture) -> str:
+    return key_of("decode", 5, sha256, full_only, capture.demosaic, capture.highlights)
 
 
 def analysis_key(decoded: str) -> str:
     return key_of("analysis", 2, decoded)
 
 
-def decode(root: str, path: str, sha256: str, full_only: bool, ticket: str) -> str:
+def decode(root: str, path: str, sha256: str, full_only: bool, capture: Capture, ticket: str) -> str:
     """Read a frame and keep its codes, at full size only or at halved sizes too."""
-    key = decode_key(sha256, full_only)
-    return Cache(Path(root)).make(key, lambda folder: _decode(folder, Path(path), full_only, Ticket(ticket)))
+    key = decode_key(sha256, full_only, capture)
+    return Cache(Path(root)).make(key, lambda folder: _decode(folder, Path(path), full_only, capture, Ticket(ticket)))
 
 
-def _decode(folder: Path, path: Path, full_only: bool, ticket: Ticket) -> None:
+def _decode(folder: Path, path: Path, full_only: bool, capture: Capture, ticket: Ticket) -> None:
     ticket.tell(0.01)
-    picture = read_picture(path)
+    picture = read_picture(path, capture.demosaic, capture.highlights)
     ticket.tell(0.8)
     codes, encoding = picture.codes, picture.encoding
     height, width = codes.shape[:2]
@@ -92,9 +95,12 @@ def _decode(folder: Path, path: Path, full_only: bool, ticket: Ticket) -> None:
         "to_work": encoding.to_work.tolist(),
         "size": [width, height],
         "shot": picture.shot,
+        "lens": asdict(picture.lens) if picture.lens else None,
         "small_level": max(0, int(np.ceil(np.log2(max(width, height) / SMALL_SIDE)))),
         "meta": {**meta.__dict__, "taken": meta.taken.isoformat() if meta.taken else None},
     }
+    if picture.peak > 1:
+        facts |= {"peak": picture.peak, "linear": True}
     (folder / "frame.json").write_text(json.dumps(facts))
 
 
@@ -165,7 +171,7 @@ def _merged(cache: Cache, folder: Path, exposures: list[str], full_only: bool, t
     if not full_only:
         levels.halve_into_levels()
     facts = json.loads((frames[base].folder / "frame.json").read_text())
-    facts |= {"to_work": own.to_work.tolist(), "peak": peak, "times": times}
+    facts |= {"to_work": own.to_work.tolist(), "peak": peak, "linear": False, "times": times}
     (folder / "profile.icc").write_bytes(b"")
     (folder / "frame.json").write_text(json.dumps(facts))
 
@@ -190,10 +196,62 @@ def _exposures_laid(frames: list[Decoded], times: list[float], base: int) -> lis
     return fits
 
 
+# ---- capture corrections ------------------------------------------------------------------------------------
+
+
+def corrected_key(base: str, full_only: bool, capture: Capture) -> str:
+    """The key of a frame with its corrections; its own where there are none."""
+    return key_of("corrected", 1, base, full_only, capture.model_dump()) if capture.corrects() else base
+
+
+def corrections(root: str, base: str, full_only: bool, capture: Capture, ticket: str) -> str:
+    """Correct a frame (its decode key, or that of merged exposures) into one that is kept like a decoded one."""
+    cache = Cache(Path(root))
+    return cache.make(corrected_key(base, full_only, capture), lambda folder: _correct(cache, folder, base, full_only, capture, Ticket(ticket)))
+
+
+def _correct(cache: Cache, folder: Path, base: str, full_only: bool, capture: Capture, ticket: Ticket) -> None:
+    frame = pending(cache, open_decoded(cache, base), base, capture)
+    correcting = frame.correcting
+    assert correcting is not None
+    width, height = frame.size
+    peak = frame.peak * correcting.peak
+    levels = Levels.create(folder / "codes", width, height, 3, "uint16", full_only)
+
+    def strip(y: int) -> None:
+        light = frame.channels(0, (0, y, width, min(STRIP, height - y)))
+        levels.write(0, 0, y, np.rint(65535 * np.sqrt(np.clip(light / np.float32(peak), 0, 1))).astype(np.uint16))
+
+    for y in range(0, height, STRIP):
+        strip(y)
+        ticket.tell(0.05 + 0.85 * y / height)
+    if not full_only:
+        levels.halve_into_levels()
+    facts = json.loads((frame.folder / "frame.json").read_text())
+    facts |= {"to_work": frame.encoding.to_work.tolist(), "peak": peak, "linear": False}
+    (folder / "profile.icc").write_bytes((frame.folder / "profile.icc").read_bytes())
+    (folder / "frame.json").write_text(json.dumps(facts))
+
+
+def pending(cache: Cache, frame: Decoded, base: str, capture: Capture) -> Decoded:
+    """A frame that corrects itself whenever it is read."""
+    if not capture.corrects():
+        return frame
+
+    def build(folder: Path) -> None:
+        measured = measure(lambda box: channels(frame.codes.read(0, box), frame.encoding), frame.size)
+        (folder / "measured.json").write_text(json.dumps(asdict(measured)))
+
+    key = cache.make(key_of("measured", 1, base), build)
+    facts = json.loads((cache.path(key) / "measured.json").read_text())
+    measured = Measured(tuple(facts["red"]), tuple(facts["blue"]), facts["noise"])
+    return replace(frame, correcting=correction(capture, measured, frame.lens or from_database(frame.meta, frame.size), frame.size))
+
+
 @dataclass(frozen=True, eq=False)
 class Decoded:
     """A frame as the cache keeps it; `analysed` is the folder of what was measured, `peak` the
-    brightest light it can hold."""
+    brightest light it can hold, `correcting` what its codes still lack."""
 
     folder: Path
     analysed: Path
@@ -205,6 +263,22 @@ class Decoded:
     shot: Light
     small_level: int
     peak: float = 1.0
+    lens: LensData | None = None
+    correcting: Correction | None = None
+
+    def channels(self, level: int, box: Box) -> FloatArray:
+        """Linear light (h, w, 3) in the frame's own channels, for a box at a level."""
+
+        def read(part: Box) -> FloatArray:
+            return channels(self.codes.read(level, part), self.encoding)
+
+        return read(box) if self.correcting is None else corrected(read, self.correcting, self.size, level, box)
+
+    def root(self, level: int, box: Box, gain: tuple[float, float, float] = (1, 1, 1)) -> FloatArray:
+        """The frame (h, w, 3) in the weaving encoding for a box at a level; `gain` multiplies its working channels."""
+        if self.correcting is None:
+            return to_root(self.codes.read(level, box), self.encoding, gain)
+        return root_of(self.channels(level, box) @ (np.asarray(gain)[:, None] * self.encoding.to_work).T.astype(np.float32))
 
     def small(self) -> FloatArray:
         """Linear light at a small size, (h, w, 3)."""
@@ -237,7 +311,9 @@ def open_decoded(cache: Cache, key: str) -> Decoded:
     facts = json.loads((folder / "frame.json").read_text())
     profile = (folder / "profile.icc").read_bytes()
     to_work = np.array(facts["to_work"])
-    if "peak" in facts:
+    if facts.get("linear"):
+        encoding = linear_encoding(to_work, facts["peak"])
+    elif "peak" in facts:
         encoding = wide_encoding(to_work, facts["peak"])
     elif facts["raw"]:
         encoding = linear_encoding(to_work)
@@ -246,7 +322,10 @@ def open_decoded(cache: Cache, key: str) -> Decoded:
     meta = dict(facts["meta"])
     meta["taken"] = datetime.fromisoformat(meta["taken"]) if meta["taken"] else None
     shot = Light(*facts["shot"])
-    return Decoded(folder, cache.path(analysis_key(key)), Levels(folder / "codes"), encoding, Metadata(**meta), facts["raw"], tuple(facts["size"]), shot, facts["small_level"], facts.get("peak", 1.0))
+    told = facts["lens"]
+    lens = LensData(tuple(told["red"]), tuple(told["green"]), tuple(told["blue"]), tuple(told["gain"]), told["source"]) if told else None
+    analysed, peak = cache.path(analysis_key(key)), facts.get("peak", 1.0)
+    return Decoded(folder, analysed, Levels(folder / "codes"), encoding, Metadata(**meta), facts["raw"], tuple(facts["size"]), shot, facts["small_level"], peak, lens)
 
 
 def _known_encoding(profile: bytes) -> Encoding:
@@ -384,16 +463,16 @@ def _labels(cache: Cache, folder: Path, keys: list[str], registered: str, quiet:
 # ---- weave --------------------------------------------------------------------------------------------------
 
 
-def laid_frames(frames: list[Decoded], names: list[str], laid: Registered, even_out: bool) -> Laid:
-    """Readers of registered frames from the cache; see Laid."""
+def laid_frames(frames: list[Decoded], names: list[str], laid: Registered, even_out: bool, trims: Sequence[Trim]) -> Laid:
+    """Readers of registered frames from the cache, evened out and trimmed; see Laid."""
 
     def read(k: int, level: int, box: Box) -> FloatArray:
         frame, fit = frames[k], scaled_fit(laid.fits[k], level)
-        drift = laid.drifts[k] if even_out else Drift()
+        drift, trim = laid.drifts[k] if even_out else Drift(), trims[k].gains()
         if k == laid.reference:
-            return to_root(frame.codes.read(level, box), frame.encoding)
+            return frame.root(level, box, trim)
         part = source_box(box, fit, frame.codes.sizes[level])
-        root = to_root(frame.codes.read(level, part), frame.encoding, drift.gain)
+        root = frame.root(level, part, (drift.gain[0] * trim[0], drift.gain[1] * trim[1], drift.gain[2] * trim[2]))
         if drift.falloff:
             width, height = frame.codes.sizes[level]
             root *= np.sqrt(1 + np.float32(drift.falloff) * radius_squared(height, width, part))[..., None]
@@ -402,18 +481,18 @@ def laid_frames(frames: list[Decoded], names: list[str], laid: Registered, even_
     return Laid(names, laid.reference, frames[0].size, laid.fits, float(np.median([frame.fine_noise() for frame in frames])), read)
 
 
-def weave_key(frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, full_only: bool) -> str:
-    return key_of("weave", 3, frames, registered, labelled, weaving.model_dump(), even_out, full_only)
+def weave_key(frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, trims: list[Trim], full_only: bool) -> str:
+    return key_of("weave", 4, frames, registered, labelled, weaving.model_dump(), even_out, [trim.gains() for trim in trims], full_only)
 
 
-def weave(root: str, frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, full_only: bool, ticket: str) -> str:
+def weave(root: str, frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, trims: list[Trim], full_only: bool, ticket: str) -> str:
     """The weave without strokes, at full size (and halved ones), with masks at a quarter of it and shares."""
     cache = Cache(Path(root))
-    key = weave_key(frames, registered, labelled, weaving, even_out, full_only)
+    key = weave_key(frames, registered, labelled, weaving, even_out, trims, full_only)
 
     def build(folder: Path) -> None:
         decoded = [open_decoded(cache, k) for k in frames]
-        laid = laid_frames(decoded, frames, open_registration(cache, registered), even_out)
+        laid = laid_frames(decoded, frames, open_registration(cache, registered), even_out, trims)
         gates = np.load(cache.path(labelled) / "gates.npy").astype(np.float32)
         _weave(folder, laid, gates, weaving, full_only, Ticket(ticket))
 
@@ -473,7 +552,7 @@ def deliver(root: str, frames: list[str], registered: str, labelled: str, woven:
     size, box = (picture.shape[1], picture.shape[0]), (0, 0, picture.shape[1], picture.shape[0])
     guide = guide_of(picture, size, distances_of(gates, [frame.meta.focus_m for frame in decoded])) if needs_guide(recipe.look) else None
     if recipe.strokes:
-        readers = laid_frames(decoded, [f.id for f in recipe.kept()], laid, recipe.even_out)
+        readers = laid_frames(decoded, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()])
         apply_strokes(picture, readers, gates, recipe.weaving, recipe.strokes, tell)
     if recipe.canvas == "common":
         x, y, w, h = box = laid.area

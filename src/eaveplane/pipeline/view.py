@@ -13,8 +13,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.even.areas import Site
+from ..core.even.areas import Site, mask_of
+from ..core.even.capture import Capture, edge_mask, without
 from ..core.even.develop import clipped, develop, for_screen, needs_guide, reaches
+from ..core.even.drift import MOST_SIDE, Trim, apart_map
 from ..core.even.look import Light, Look
 from ..core.even.relief import LONGEST, Guide, guide_of
 from ..core.finish.finish import Finish, sharpened
@@ -22,7 +24,7 @@ from ..core.weave.strokes import Stroke
 from ..core.weave.weave import Laid, distances_of, touched, weave_box
 from ..imaging.colour import FloatArray
 from ..imaging.levels import Box, Levels
-from ..imaging.light import to_root
+from ..imaging.light import light_of, root_of
 from ..recipe import Recipe
 from . import steps
 from .cache import Cache
@@ -62,10 +64,23 @@ class Shown:
     finish: Finish | None = None
 
 
+PLAIN = Capture()
+
+
+@dataclass(frozen=True)
+class Keys:
+    """Keys by frame id of frames that are there: read plainly, read as the recipe asks (else plainly), and corrected as it asks."""
+
+    plain: dict[str, str]
+    read: dict[str, str]
+    final: dict[str, str]
+
+
 @dataclass(frozen=True, eq=False)
 class View:
     """A scene as far as it has been computed. Frames are named by id; `plan` is None until all are decoded.
 
+    `uncorrected(id, capture)` is a frame on its own grid under other capture corrections than the recipe's.
     `laid` is the registration that the recipe asks for; until it is there frames are shown as the inspection laid them,
     `steadied`, so that the same stone stays under the eye.
     """
@@ -81,6 +96,7 @@ class View:
     gates: FloatArray | None
     woven: Levels | None
     pictures: Kept
+    uncorrected: Callable[[str, Capture], steps.Decoded]
 
     def box_inside(self, level: int, box: Box) -> Box:
         """The part of a box that lies in the picture."""
@@ -91,7 +107,7 @@ class View:
     def frame_version(self, id: str) -> str:
         """Changes whenever a frame's pixels under a neutral look do."""
         laid = self._lays(id)
-        return _short(id, laid[0] if laid else "", self.recipe.even_out)
+        return _short(id, laid[0] if laid else "", self.recipe.even_out, self._trim(id), self.frames[id].folder.name, self.frames[id].correcting)
 
     def _lays(self, id: str) -> tuple[str, Laid] | None:
         """By which registration a frame is shown."""
@@ -105,6 +121,8 @@ class View:
 
     def _weave_parts(self) -> tuple[Any, ...]:
         planned = (self.plan.woven, self.plan.registered) if self.plan else ()
+        if self.laid is None:
+            return planned, self.frame_version(self._middle)
         return planned, self.laid is None, self.gates is None, self.woven is None
 
     def frame(self, id: str, level: int, box: Box) -> FloatArray:
@@ -123,14 +141,15 @@ class View:
         shown = self._lays(id)
         if shown:
             return shown[1].read(list(shown[1].names).index(id), level, box)
-        decoded = self.frames[id]
-        return to_root(decoded.codes.read(level, box), decoded.encoding)
+        return self.frames[id].root(level, box, self._trim(id).gains())
+
+    def _trim(self, id: str) -> Trim:
+        return {f.id: f.trim for f in self.recipe.frames}[id]
 
     def _weave(self, level: int, box: Box, painted: bool = True) -> FloatArray:
         strokes: list[Stroke] = self.recipe.strokes if painted else []
         if self.laid is None or self.gates is None or self.plan is None:
-            middle = self.plan.ids[self.plan.reference] if self.plan else next(iter(self.frames))
-            return self._frame(middle, level, box)
+            return self._frame(self._middle, level, box)
         if self.woven is None:
             return weave_box(self.laid, self.gates, self.recipe.weaving, strokes, box, level)[0]
         picture: FloatArray = self.woven.read(level, box)
@@ -143,6 +162,14 @@ class View:
             before = weave_box(self.laid, self.gates, self.recipe.weaving, [], changed, level)[0] if level else picture[part]
             picture[part] += after - before
         return picture
+
+    @property
+    def _middle(self) -> str:
+        """The frame that stands for the weave before there is one."""
+        if self.plan:
+            return self.plan.ids[self.plan.reference]
+        ids = [f.id for f in self.recipe.kept() if f.id in self.frames] or list(self.frames)
+        return self.recipe.reference if self.recipe.reference in ids else ids[len(ids) // 2]
 
     def shares(self, level: int, box: Box) -> dict[str, FloatArray]:
         """Masks (h, w) of the frames that have a part in a box, strokes included."""
@@ -182,11 +209,21 @@ class View:
         return _cut(develop(picture, look, self.shot, "srgb", site), wide, box)
 
     def screen(self, what: str, level: int, box: Box, shown: Shown) -> NDArray[np.uint8]:
-        """8-bit sRGB (h, w, 3) of `weave`, `share`, `frame:ID`, `mask:ID` or `difference:ID:ID`.
+        """8-bit sRGB (h, w, 3) of `weave`, `share`, `frame:ID`, `mask:ID`, `difference:ID:ID`; `capture:NAME:ID`, a frame on its own
+        grid without a correction (or with `all`), `edges:ID`, where capture sharpening acts; `drift:ID`, what is left
+        between a frame and the reference; `area:N`.
 
         Raises KeyError for frames that are not there and ValueError for anything else.
         """
         kind, *ids = what.split(":")
+        if kind == "capture":
+            return for_screen(develop(self.captured(ids[0], ids[1], level, box), shown.look, self.shot, "srgb", Site(self.size, level, box)))
+        if kind == "edges":
+            return self._edges(ids[0], level, box)
+        if kind == "drift":
+            return self._drift_map(ids[0], level, box, shown.look)
+        if kind == "area":
+            return self._area_map(int(ids[0]), level, box, shown.look)
         if kind == "share":
             return self._share_map(for_screen(self.developed("weave", level, box, shown.look)), level, box)
         if kind == "mask":
@@ -199,6 +236,47 @@ class View:
         picture = self._sharpened(what, level, box, shown) if shown.finish else self.developed(what, level, box, shown.look)
         screen = for_screen(picture)
         return _hatched(screen, picture, box) if shown.clipping else screen
+
+    def captured(self, name: str, id: str, level: int, box: Box) -> FloatArray:
+        """A frame (h, w, 3) on its own grid, in the weaving encoding, without one correction or with `all`."""
+        capture = self.recipe.capture if name == "all" else without(self.recipe.capture, name)
+        return self._kept(("capture", f"{id}{capture}"), level, box, lambda: self.uncorrected(id, capture).root(level, box))
+
+    def _edges(self, id: str, level: int, box: Box) -> NDArray[np.uint8]:
+        """Where capture sharpening acts, white, over the frame's greys."""
+        frame = self.uncorrected(id, self.recipe.capture.model_copy(update={"sharpen": 5}))
+        assert frame.correcting is not None
+        plain = self.uncorrected(id, without(self.recipe.capture, "sharpening"))
+        light = plain.channels(level, box)
+        mask = edge_mask(light, np.array(frame.correcting.noise, np.float32), self.recipe.capture.edges)[..., None]
+        grey = for_screen(root_of(light) @ np.full((3, 3), 1 / 3, np.float32)) * np.float32(0.45)
+        return np.asarray(grey * (1 - mask) + 255 * mask, np.uint8)
+
+    def _drift_map(self, id: str, level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+        """The frame in grey, rust where it is still unlike the reference: full strength at a CIEDE2000 of DIFFERENT."""
+        picture = for_screen(self.developed(f"frame:{id}", level, box, look)).mean(axis=2, keepdims=True)
+
+        def made() -> FloatArray:
+            at = 0
+            while max(self.size) >> at > MOST_SIDE:
+                at += 1
+            whole = self.box_inside(at, (0, 0, *self.size))
+            return apart_map(light_of(self.frame(self._middle, at, whole)), light_of(self.frame(id, at, whole)))
+
+        found = self.pictures.get(("drift", self.frame_version(id), self.frame_version(self._middle)), made)
+        strength = np.clip(Site(self.size, level, box).spread(found) / DIFFERENT, 0, 1)[..., None]
+        return np.asarray(picture * (1 - 0.8 * strength) + np.array(WHITE_LOST, np.float32) * 0.8 * strength, np.uint8)
+
+    def _area_map(self, number: int, level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+        """The weave with an area hatched as far as it goes."""
+        picture = for_screen(self.developed("weave", level, box, look)).astype(np.float32)
+        area = look.areas[number]
+        margin = reaches(look.model_copy(update={"areas": [area.model_copy(update={"on": True})]}), level)
+        wide = _around(box, margin, (-(-self.size[0] >> level), -(-self.size[1] >> level)))
+        mask = mask_of(area, Site(self.size, level, wide, self.guide("weave")), light_of(self.weave(level, wide)))
+        line = hatch(number % 6, box)[..., None]
+        strength = _cut(mask, wide, box)[..., None] * (0.25 + 0.45 * line)
+        return np.asarray(picture * (1 - strength) + np.array(AREA, np.float32) * strength, np.uint8)
 
     def _sharpened(self, what: str, level: int, box: Box, shown: Shown) -> FloatArray:
         assert shown.finish is not None
@@ -223,6 +301,8 @@ class View:
         return np.asarray(np.clip(out, 0, 255), np.uint8)
 
 
+DIFFERENT = 3.0
+AREA = (31, 110, 90)
 MASKED = np.float32(118)
 """Grey of what a mask hides."""
 
@@ -251,31 +331,45 @@ def _hatched(screen: NDArray[np.uint8], picture: FloatArray, box: Box) -> NDArra
     return screen
 
 
-def open_view(cache: Cache, recipe: Recipe, keys: dict[str, str], planned: Plan | None, kept: Kept, pictures: Kept, inspected: Sequence[str] = ()) -> View | None:
+def open_view(cache: Cache, recipe: Recipe, keys: Keys, planned: Plan | None, kept: Kept, pictures: Kept, inspected: Sequence[str] = ()) -> View | None:
     """What there is of a scene; None before any frame has been decoded.
 
-    `keys` are decode keys by frame id; `inspected` the frames that were looked at, near to far; `kept` keeps what many views of a scene have in common, `pictures` the
+    Where a frame has not been corrected yet, it is corrected as it is looked at.
+    `inspected` the frames that were looked at, near to far; `kept` keeps what many views of a scene have in common, `pictures` the
     last boxes looked at.
     """
-    frames = {f.id: kept.get(keys[f.id], lambda key=keys[f.id]: steps.open_decoded(cache, key)) for f in recipe.frames if f.id in keys}  # type: ignore[misc]
+    def corrected(id: str, capture: Capture) -> steps.Decoded:
+        read = keys.plain if (capture.demosaic, capture.highlights) == (PLAIN.demosaic, PLAIN.highlights) and id in keys.plain else keys.read
+        plain = kept.get(read[id], lambda: steps.open_decoded(cache, read[id]))
+        found: steps.Decoded = kept.get((read[id], capture), lambda: steps.pending(cache, plain, read[id], capture))
+        return found
+
+    def opened(id: str) -> steps.Decoded:
+        if id not in keys.final:
+            return corrected(id, recipe.capture)
+        found: steps.Decoded = kept.get(keys.final[id], lambda: steps.open_decoded(cache, keys.final[id]))
+        return found
+
+    frames = {f.id: opened(f.id) for f in recipe.frames if f.id in keys.read or f.id in keys.final}
     if not frames:
         return None
     first = next(iter(frames.values()))
+    trims = {f.id: f.trim for f in recipe.frames}
     registered, laid, steadied, gates, woven = None, None, None, None, None
     if inspected and all(id in frames for id in inspected):
-        key = registration_of([keys[id] for id in inspected])
-        if cache.has(key) and not (planned and cache.has(planned.registered)):
+        key = next((k for k in (registration_of([by[id] for id in inspected]) for by in (keys.final, keys.read, keys.plain) if all(id in by for id in inspected)) if cache.has(k)), "")
+        if key and not (planned and cache.has(planned.registered)):
             found = kept.get(key, lambda: steps.open_registration(cache, key))
-            steadied = key, steps.laid_frames([frames[id] for id in inspected], list(inspected), found, recipe.even_out)
+            steadied = key, steps.laid_frames([frames[id] for id in inspected], list(inspected), found, recipe.even_out, [trims[id] for id in inspected])
     if planned and cache.has(planned.registered):
         registered = kept.get(planned.registered, lambda: steps.open_registration(cache, planned.registered))
-        laid = steps.laid_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out)
+        laid = steps.laid_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out, [trims[id] for id in planned.ids])
         if cache.has(planned.labelled):
             gates = kept.get(planned.labelled, lambda: np.load(cache.path(planned.labelled) / "gates.npy").astype(np.float32))
         if cache.has(planned.woven):
             woven = Levels(cache.path(planned.woven) / "picture")
     shot = frames[planned.ids[planned.reference]].shot if planned else first.shot
-    return View(recipe, first.size, shot, frames, registered, laid, steadied, planned, gates, woven, pictures)
+    return View(recipe, first.size, shot, frames, registered, laid, steadied, planned, gates, woven, pictures, corrected)
 
 
 def viewport(view: View, what: str, box: tuple[float, float, float, float], wide: int, shown: Shown) -> tuple[NDArray[np.uint8], Box]:

@@ -31,7 +31,7 @@ from ..imaging.write import free_name, put_in_place, writes
 from ..recipe import FrameChoice, Recipe
 from ..store import jobs, outings, scenes
 from . import scene, shooting
-from .frames import File, analyse, choice, exposure_groups, frame_keys, in_order, merge, ordered, same_size
+from .frames import File, analyse, choice, correct, exposure_groups, frame_keys, in_order, merge, ordered, same_size
 from .glance import Looked, glance_key, look, open_glance
 from .library import Library
 from .pictures import list_pictures
@@ -247,15 +247,16 @@ class Worker:
         files = self.library.files(about["outing_id"])
         looked_at = [f for f in recipe.frames if f.reason not in ("marker", "unreadable") and all(i in files for i in f.all_files())]
         wanted = [files[i] for f in recipe.frames if f.reason != "unreadable" for i in f.all_files() if i in files]
-        analysed = analyse(cache, wanted, runner, (0.0, 0.6), full_only=False)
+        analysed = analyse(cache, wanted, runner, (0.0, 0.6), False, recipe.capture)
         if analysed.problems:
             for id, problem in analysed.problems.items():
                 outings.note_problem(self.db, about["outing_id"], files[id].path, f"{files[id].name}: {problem.problem} {problem.remedy}")
             unusable = {f.id for f in recipe.frames if any(i in analysed.problems for i in f.all_files())}
             scenes.decide(self.db, scene_id, "Frames that cannot be read set aside", lambda recipe: scene.leave_out(recipe, dict.fromkeys(unusable, "unreadable")))
             looked_at = [f for f in looked_at if f.id not in unusable]
-        merge(cache, looked_at, analysed.keys, runner, (0.6, 0.7), full_only=False)
-        keys = frame_keys(looked_at, analysed.keys, full_only=False)
+        merge(cache, looked_at, analysed.keys, runner, (0.6, 0.65), full_only=False)
+        correct(cache, looked_at, analysed.keys, runner, (0.65, 0.7), False, recipe.capture)
+        keys = frame_keys(looked_at, analysed.keys, False, recipe.capture)
         if len(looked_at) < 2:
             return f"{len(looked_at)} frame read."
         ids = [f.id for f in looked_at]
@@ -284,11 +285,12 @@ class Worker:
         if missing:
             raise ValueError(f"{missing[0]} is not among the files of this outing any more. Leave the frame out or bring the folder in again.")
         wanted = [files[i] for f in kept for i in f.sources()]
-        analysed = analyse(cache, wanted, runner, (0.0, 0.2 * upto), full_only=False)
+        analysed = analyse(cache, wanted, runner, (0.0, 0.2 * upto), False, recipe.capture)
         for problem in (analysed.problems | same_size(cache, wanted, analysed.keys)).values():
             raise problem
-        merge(cache, kept, analysed.keys, runner, (0.2 * upto, 0.3 * upto), full_only=False)
-        planned = scene.plan(recipe, frame_keys(kept, analysed.keys, full_only=False), full_only=False)
+        merge(cache, kept, analysed.keys, runner, (0.2 * upto, 0.25 * upto), full_only=False)
+        correct(cache, kept, analysed.keys, runner, (0.25 * upto, 0.3 * upto), False, recipe.capture)
+        planned = scene.plan(recipe, frame_keys(kept, analysed.keys, False, recipe.capture), full_only=False)
         assert planned is not None
         scene.register(cache, planned, runner, (0.3 * upto, 0.9 * upto))
         scene.label(cache, planned, recipe.weaving.quiet, runner, (0.9 * upto, upto))

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from ...imaging.colour import SRGB_FROM_WORK, FloatArray, encode_srgb
 from ...imaging.difference import ciede2000
 from ...imaging.resample import coverage, halve, scaled_fit
+from ...parameter import Parameters, parameter
 
 MOST_SIDE = 450
 SPREAD = 1 / 60
@@ -35,6 +36,18 @@ class Drift:
     falloff: float = 0.0
     before: float = 0.0
     left: float = 0.0
+
+
+class Trim(Parameters):
+    """What a hand gives to one frame beside the others; in EV, on the channels of working light."""
+
+    exposure: float = parameter(0, -2, 2, 0.01, "Exposure", "This frame alone, brighter or darker.", "EV", "Trim")
+    warmth: float = parameter(0, -1, 1, 0.01, "Warmth", "This frame alone: red against blue.", "EV", "Trim")
+    tint: float = parameter(0, -1, 1, 0.01, "Tint", "This frame alone: green against magenta.", "EV", "Trim")
+
+    def gains(self) -> tuple[float, float, float]:
+        """Factors on red, green and blue."""
+        return 2.0 ** (self.exposure + self.warmth / 2), 2.0 ** (self.exposure + self.tint), 2.0 ** (self.exposure - self.warmth / 2)
 
 
 def measure_drift(small: list[FloatArray], fits: list[NDArray[np.float64]], reference: int) -> list[Drift]:
@@ -112,6 +125,13 @@ def _fitted(base: FloatArray, other: FloatArray, radius: NDArray[np.float64]) ->
     factors = np.exp(gain)
     evened = other * factors * (1 + falloff * radius)[:, None]
     return Drift((float(factors[0]), float(factors[1]), float(factors[2])), round(falloff, 4), _apart(base, other), _apart(base, evened))
+
+
+def apart_map(one: FloatArray, other: FloatArray) -> FloatArray:
+    """CIEDE2000 (h, w) between two small linear pictures (h, w, 3) on one grid, blurred as drift is measured."""
+    sigma = SPREAD * max(one.shape[:2])
+    shown = (encode_srgb(np.clip(np.asarray(cv2.GaussianBlur(p, (0, 0), sigma)) @ SRGB_FROM_WORK.T, 0, 1).astype(np.float32)).astype(np.float64) for p in (one, other))
+    return np.asarray(ciede2000(*shown), np.float32)
 
 
 def _apart(one: NDArray[np.floating], other: NDArray[np.floating]) -> float:

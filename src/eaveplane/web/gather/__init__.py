@@ -163,8 +163,8 @@ def order(number: int) -> str:
     """Put the frames in order from near to far, from distances or from where each is sharp."""
     scene = opened(number)
     # what marks a scene has no place from near to far
-    there = [f for f in scene.recipe.frames if f.id in scene.keys and f.reason != "marker"]
-    found = [there[i].id for i in in_order(desk().library.cache, [scene.keys[f.id] for f in there])]
+    there = [f for f in scene.recipe.frames if f.id in scene.there.read and f.reason != "marker"]
+    found = [there[i].id for i in in_order(desk().library.cache, [scene.there.read[f.id] for f in there])]
     place = {id: i for i, id in enumerate(found)}
     return decided(
         number, "gather", "Ordered near to far", lambda recipe: recipe.model_copy(update={"frames": sorted(recipe.frames, key=lambda f: place.get(f.id, len(place)))})

@@ -43,7 +43,7 @@ def stage_page(number: int, slug: str) -> str:
 
 def _read_missing(scene: Opened) -> None:
     """Frames whose pixels are not in the cache, as after an update or when it was cleared, are read again."""
-    missing = [f for f in scene.recipe.kept() if f.id not in scene.keys and all(i in scene.files and scene.files[i].path.exists() for i in f.sources())]
+    missing = [f for f in scene.recipe.kept() if f.id not in scene.there.read and all(i in scene.files and scene.files[i].path.exists() for i in f.sources())]
     if missing and not scene.busy:
         desk().worker.inspect(scene.number)
 

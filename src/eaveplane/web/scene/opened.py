@@ -14,6 +14,7 @@ import numpy as np
 from flask import abort
 from numpy.typing import NDArray
 
+from ...core.even.capture import Capture
 from ...core.finish.finish import Finish
 from ...core.gather.coverage import SoftBand
 from ...core.gather.inspect import Inspection
@@ -24,7 +25,7 @@ from ...pipeline import scene as work
 from ...pipeline.depth import depth_colour
 from ...pipeline.frames import frame_keys
 from ...pipeline.steps import analysis_key, open_inspection
-from ...pipeline.view import View, open_view
+from ...pipeline.view import Keys, View, open_view
 from ...recipe import FrameChoice, Recipe
 from ...store import jobs, scenes
 from ..desk import Desk, desk
@@ -63,14 +64,22 @@ class Opened:
         self.number, self.desk, self.row = number, desk, row
         self.recipe: Recipe = scenes.recipe_of(desk.db, number)
         self.files = desk.library.files(row["outing_id"])
-        self.keys = self._keys()
-        self.plan = work.plan(self.recipe, self.keys, full_only=False)
+        self.there = self._keys()
+        self.plan = work.plan(self.recipe, self.there.final, full_only=False)
 
-    def _keys(self) -> dict[str, str]:
-        """Keys by frame id of the frames whose pixels are there, merged ones included."""
-        cache = self.desk.library.cache
-        found = frame_keys(self.recipe.frames, self.desk.library.decoded(self.files), full_only=False)
-        return {id: key for id, key in found.items() if cache.has(key) and cache.has(analysis_key(key))}
+    def _keys(self) -> Keys:
+        """Keys of the frames whose pixels are there, merged ones included."""
+        cache, library = self.desk.library.cache, self.desk.library
+
+        def there(keys: dict[str, str]) -> dict[str, str]:
+            return {id: key for id, key in keys.items() if cache.has(key) and cache.has(analysis_key(key))}
+
+        frames, capture = self.recipe.frames, self.recipe.capture
+        plain = there(frame_keys(frames, library.decoded(self.files, Capture()), False, Capture()))
+        if capture == Capture():
+            return Keys(plain, plain, plain)
+        read = library.decoded(self.files, capture)
+        return Keys(plain, plain | there(frame_keys(frames, read, False, Capture())), there(frame_keys(frames, read, False, capture)))
 
     @cached_property
     def inspected(self) -> dict[str, Verdict]:
@@ -126,7 +135,7 @@ class Opened:
         """What there is to see; kept between requests as long as nothing changed."""
         inspected = self._inspection[0] if self._inspection else ()
         made: View | None = self.desk.views.get(
-            (self.number, self.version), lambda: open_view(self.desk.library.cache, self.recipe, self.keys, self.plan, self.desk.kept, self.desk.pictures, inspected)
+            (self.number, self.version), lambda: open_view(self.desk.library.cache, self.recipe, self.there, self.plan, self.desk.kept, self.desk.pictures, inspected)
         )
         return made
 
@@ -145,7 +154,7 @@ class Opened:
     def version(self) -> str:
         """Changes with every decision and with every result that comes in."""
         there = [self.has(k) for k in (self.plan.registered, self.plan.labelled, self.plan.woven)] if self.plan else []
-        text = self.recipe.to_json() + repr(sorted(self.keys)) + repr(there) + str(self.row["inspected"])
+        text = self.recipe.to_json() + repr(sorted(self.there.final)) + repr(sorted(self.there.read)) + repr(there) + str(self.row["inspected"])
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
     @cached_property
@@ -200,7 +209,7 @@ class Opened:
         weave = "done" if self.woven else "stale" if self.row["woven"] else "open"
         delivered = [Recipe.model_validate_json(r["recipe"]) for r in self.results[:1]]
         states = {
-            "gather": "done" if self.keys else "open",
+            "gather": "done" if self.there.read else "open",
             "even": "done" if self.registered or self.row["current"] > 0 else "open",
             "register": register,
             "weave": weave,
