@@ -86,7 +86,7 @@ def test_noise_is_measured_and_smoothed_where_nothing_is_lost() -> None:
     # edges stay where and as steep as they were
     rows = np.sqrt(np.maximum(smooth[:60, :, 1], 0)).mean(axis=0)
     step = np.sqrt(0.35) - np.sqrt(0.2)
-    assert abs(rows[70:110].mean() - rows[10:50].mean()) == pytest.approx(step, rel=0.02)
+    assert abs(rows[70:110].mean() - rows[10:50].mean()) == pytest.approx(step, rel=0.03)
     assert abs(rows[60] - rows[59]) > 0.75 * step
     np.testing.assert_allclose(denoised(light, noise, 0, 0), light, atol=1e-5)
 

@@ -24,6 +24,7 @@ TO_OPPONENT = np.array([[0.25, 0.5, 0.25], [1, -1, 0], [0, -1, 1]], np.float32)
 FROM_OPPONENT = np.linalg.inv(TO_OPPONENT).astype(np.float32)
 THRESHOLDS = (3.0, 2.4, 1.6, 1.0)
 """Multiples of the noise below which a scale is taken for noise at full strength, fine to coarse."""
+STEEPEST = 0.65
 SAMPLE = 192
 QUIET = 0.2
 """Share of the blocks that is taken to be without texture."""
@@ -61,7 +62,11 @@ def measure_noise(read: Callable[[Box], FloatArray], size: tuple[int, int]) -> F
                     blocks = detail.reshape(side // block, block, -1, block).swapaxes(1, 2).reshape(-1, block * block)
                     found[c][scale] += (np.median(np.abs(blocks), axis=1) / 0.6745).tolist()
                     plane = smooth
-    return np.array([[float(np.quantile(v, QUIET)) if v else 0.0 for v in scales] for scales in found], np.float32)
+    noise = np.array([[float(np.quantile(v, QUIET)) if v else 0.0 for v in scales] for scales in found], np.float32)
+    for scale in range(2, SCALES):
+        # noise falls from scale to scale, demosaiced too; what does not is the picture
+        noise[:, scale] = np.minimum(noise[:, scale], STEEPEST * noise[:, scale - 1])
+    return noise
 
 
 def denoised(light: FloatArray, noise: FloatArray, strength: float, colour: float) -> FloatArray:
