@@ -1,16 +1,21 @@
-"""Even out on the page: looks saved, applied, exported and imported; a neutral picked on the picture; drift told."""
+"""Even out on the page: looks saved and carried over, what is drawn and picked, single frames, capture corrections."""
 
 from __future__ import annotations
 
 import io
 import json
 import re
+from typing import Any
 
+import cv2
 import numpy as np
 import pytest
 
+from eaveplane.core.even.capture import Capture
 from eaveplane.core.even.look import Light, Look, neutral_light, white_balance
 from eaveplane.imaging.light import light_of
+from eaveplane.recipe import Recipe
+from eaveplane.store import scenes
 from eaveplane.web.scene.opened import opened
 from tests.web.conftest import Page
 
@@ -78,3 +83,146 @@ def test_drift_is_told_frame_by_frame(page: Page) -> None:
     assert len(rows) == 4 and sum("reference" in row for row in rows) == 1
     left = [float(value) for value in re.findall(r"<b>([\d.]+)</b></td>", text)]
     assert len(left) == 3 and max(left) < 0.6
+
+
+# ---- what is drawn: curve, ring, areas ------------------------------------------------------------------------------
+
+VIEW = "/viewport/{}.jpg?x=0&y=0&w=1080&h=720&wide=540"
+
+
+def seen(page: Page, what: str = "weave", look: Look | None = None) -> np.ndarray:
+    answer = page.get(page.at(VIEW.format(what))) if look is None else page.post(page.at(VIEW.format(what)), data=look.model_dump_json())
+    assert answer.status_code == 200, answer.text
+    return np.asarray(cv2.imdecode(np.frombuffer(answer.data, np.uint8), cv2.IMREAD_COLOR), float)
+
+
+def change(page: Page, **fields: object) -> Any:
+    return page.post(page.at("/even/change"), {"said": "Changed", "patch": json.dumps(fields)})
+
+
+def test_what_is_drawn_is_tried_decided_and_undone(page: Page) -> None:
+    plain, start = seen(page), page.recipe().look
+    area = {"name": "Sky", "parts": [{"kind": "graduated", "x0": 500, "y0": 200, "x1": 500, "y1": 420}], "exposure": -2}
+    fields = {"curve": [[0, 0], [0.5, 0.6], [1, 1]], "hues": [{"hue": 40, "strength": 60}], "areas": [area]}
+    tried = seen(page, look=Look(**{**start.model_dump(), **fields}))
+    assert change(page, **fields).status_code == 200
+    np.testing.assert_array_equal(seen(page), tried)
+    # darker above the lines, lighter through the curve below them
+    assert tried[:80].mean() < plain[:80].mean() - 25 and tried[300:].mean() > plain[300:].mean() + 5
+    text = page.get(page.at("/even")).text
+    assert 'value="Sky"' in text and 'data-name="areas.0.exposure"' in text and 'data-name="hues.0.shift"' in text
+    page.post(page.at("/even/set"), {"name": "areas.0.exposure", "value": 0.5})
+    page.post(page.at("/even/set"), {"name": "hues.0.lightness", "value": 20})
+    look = page.recipe().look
+    assert look.areas[0].exposure == 0.5 and look.hues[0].lightness == 20 and look.curve == [(0, 0), (0.5, 0.6), (1, 1)]
+    page.post(page.at("/even/reset"), {"group": "Curve"})
+    assert page.recipe().look.curve == [] and page.recipe().look.areas
+    undo(page, 4)
+    assert page.recipe().look == start
+    np.testing.assert_array_equal(seen(page), plain)
+
+
+def test_what_cannot_be_drawn_is_refused_in_words(page: Page) -> None:
+    start = page.recipe().look
+    for fields in ({"curve": [[0.5, 0.5]]}, {"areas": [{"parts": [{"kind": "square"}]}]}, {"hues": [{"hue": 500}]}, {"exposure": 2}, {"areas": 4}):
+        assert change(page, **fields).status_code == 400
+    assert page.post(page.at("/even/change"), {"said": "x", "patch": "{"}).status_code == 400
+    for path in ("areas.0.exposure", "hues.x.shift", "areas.-1.exposure", "curve.0", "areas", "__class__.x", "exposure.real"):
+        assert page.post(page.at("/even/set"), {"name": path, "value": 1}).status_code == 400
+    assert page.recipe().look == start
+
+
+def test_a_place_tells_its_tone_and_hue(page: Page) -> None:
+    told = page.get(page.at("/even/at.json?x=500&y=640")).json
+    assert 0 < told["tone"] < 1 and told["curve"] == pytest.approx(told["tone"], abs=1e-3) and 0 <= told["hue"] < 360
+    change(page, curve=[[0, 0], [told["tone"], 0.9], [1, 1]])
+    assert page.get(page.at("/even/at.json?x=500&y=640")).json["curve"] == pytest.approx(0.9, abs=2e-3)
+    undo(page)
+    assert page.get(page.at("/even/at.json?x=-4&y=1")).status_code == 400 and page.get(page.at("/even/at.json?x=4")).status_code == 400
+
+
+def test_the_light_of_the_scene_is_measured(page: Page) -> None:
+    assert page.post(page.at("/even/measure")).status_code == 200
+    assert 2000 < page.recipe().look.kelvin < 15000
+    undo(page)
+
+
+def test_parts_of_a_look_are_carried_from_scene_to_scene(page: Page) -> None:
+    other = scenes.add_scene(page.library.db, 1, "Other", Recipe(look=Look(exposure=1.5, saturation=40, fine=30)))
+    start = page.recipe().look
+    assert "Other</option>" in page.get(page.at("/even")).text
+    assert page.post(page.at("/even/looks/copy"), data={"scene": other, "groups": ["Tone", "Relief and haze"]}).status_code == 200
+    look = page.recipe().look
+    assert look.exposure == 1.5 and look.fine == 30 and look.saturation == start.saturation
+    undo(page)
+    assert page.post(page.at("/even/looks/copy"), data={"scene": other, "groups": ["Magic"]}).status_code == 400
+    assert page.post(page.at("/even/looks/copy"), data={"scene": "nobody"}).status_code == 400
+    page.post(page.at("/even/looks/save"), {"name": "To forget"})
+    assert "To forget" not in page.post(page.at("/even/looks/forget"), {"name": "To forget"}).text
+    assert page.recipe().look == start
+
+
+# ---- single frames and what is put right in each -------------------------------------------------------------------
+
+
+def test_a_trim_is_seen_marked_and_taken_away(page: Page) -> None:
+    frame = page.recipe().frames[0].id
+    plain = seen(page, f"frame:{frame}")
+    answer = page.post(page.at("/even/trim"), {"frame": frame, "name": "exposure", "value": 0.5})
+    assert answer.text.count("trim +0.50 EV") == 1 and answer.text.count('class="trimmed">+0.50 EV') == 1
+    assert seen(page, f"frame:{frame}").mean() > plain.mean() + 10
+    # the weave, which it is a part of, is out of date
+    assert page.state(page.get(page.at("/even")).text)["woven"] is False
+    for bad in ({"name": "exposure", "value": 9}, {"name": "magic", "value": 0}, {"name": "exposure", "value": "x"}):
+        assert page.post(page.at("/even/trim"), {"frame": frame, **bad}).status_code == 400
+    assert "trimmed" not in page.post(page.at("/even/trim"), {"frame": frame, "reset": 1}).text
+    undo(page, 2)
+    np.testing.assert_array_equal(seen(page, f"frame:{frame}"), plain)
+
+
+def test_what_is_left_between_frames_is_a_picture(page: Page) -> None:
+    frame = page.recipe().frames[0].id
+    calm = seen(page, f"drift:{frame}")
+    page.post(page.at("/even/trim"), {"frame": frame, "name": "warmth", "value": 0.5})
+    loud = seen(page, f"drift:{frame}")
+    undo(page)
+    # grey where frames agree, rust where they do not
+    assert np.abs(calm[..., 2] - calm[..., 0]).mean() < 12 and (loud[..., 2] - loud[..., 0]).mean() > 40
+
+
+def test_an_area_is_shown_hatched(page: Page) -> None:
+    change(page, areas=[{"parts": [{"kind": "elliptical", "x": 540, "y": 360, "rx": 200, "ry": 150, "soft": 0}]}])
+    shown, plain = seen(page, "area:0"), seen(page)
+    undo(page)
+    off = np.abs(shown - plain).mean(axis=2)
+    assert off[170:190, 250:290].mean() > 8 and off[:40, :60].mean() < 1
+    assert page.get(page.at(VIEW.format("area:7"))).status_code == 404 and page.get(page.at(VIEW.format("area:x"))).status_code == 404
+
+
+def test_corrections_are_seen_at_once_and_against_their_absence(page: Page) -> None:
+    frame = page.recipe().frames[1].id
+    before = page.state(page.get(page.at("/even")).text)
+    assert before["registered"]
+    for name, value in (("noise", 80), ("vignetting", "hand"), ("falloff", 1.5)):
+        assert page.post(page.at("/even/capture"), {"name": name, "value": value}).status_code == 200
+    close = "/viewport/{}.jpg?x=0&y=0&w=400&h=300&wide=400"
+
+    def at(what: str) -> np.ndarray:
+        return np.asarray(cv2.imdecode(np.frombuffer(page.get(page.at(close.format(what))).data, np.uint8), cv2.IMREAD_COLOR), float)
+
+    whole = at(f"capture:all:{frame}")
+    rough, dark = at(f"capture:noise:{frame}"), at(f"capture:vignetting:{frame}")
+    assert np.abs(np.diff(whole[:80], axis=1)).mean() < 0.9 * np.abs(np.diff(rough[:80], axis=1)).mean()
+    assert dark[:60, :60].mean() < whole[:60, :60].mean() - 15
+    mask = at(f"edges:{frame}")
+    assert np.ptp(mask, axis=2).max() < 40 and mask.max() > 200
+    assert page.get(page.at(close.format(f"capture:magic:{frame}"))).status_code == 404
+    # frames are another's now: what was registered has to be registered anew
+    state = page.state(page.get(page.at("/even")).text)
+    assert not state["registered"] and state["size"] and state["weave"] != before["weave"]
+    for bad in ({"name": "noise", "value": 300}, {"name": "fringes", "value": "maybe"}, {"name": "magic", "value": 1}):
+        assert page.post(page.at("/even/capture"), bad).status_code == 400
+    page.post(page.at("/even/capture/reset"))
+    assert page.recipe().capture == Capture()
+    undo(page, 4)
+    assert page.state(page.get(page.at("/even")).text)["registered"]

@@ -72,6 +72,7 @@ def _database() -> lensfunpy.Database:
     return lensfunpy.Database()
 
 
+@lru_cache(maxsize=256)
 def from_database(meta: Metadata, size: tuple[int, int], database: lensfunpy.Database | None = None) -> LensData | None:
     """What the lensfun database knows of the lens that a file names, at its focal length, aperture and distance, for
     pictures of a size (w, h); None where it does not know camera or lens."""

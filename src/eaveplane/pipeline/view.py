@@ -23,6 +23,7 @@ from ..core.finish.finish import Finish, sharpened
 from ..core.weave.strokes import Stroke
 from ..core.weave.weave import Laid, distances_of, touched, weave_box
 from ..imaging.colour import FloatArray
+from ..imaging.lensdata import from_database
 from ..imaging.levels import Box, Levels
 from ..imaging.light import light_of, root_of
 from ..recipe import Recipe
@@ -171,6 +172,17 @@ class View:
         ids = [f.id for f in self.recipe.kept() if f.id in self.frames] or list(self.frames)
         return self.recipe.reference if self.recipe.reference in ids else ids[len(ids) // 2]
 
+    def whole(self, what: str, wide: int) -> FloatArray:
+        """All of `weave` or `frame:ID` (h, w, 3) in the weaving encoding, about `wide` pixels across."""
+        level, inside = _level_for(self, (0, 0, *self.size), wide)
+        return self.weave(level, inside) if what == "weave" else self.frame(what.partition(":")[2], level, inside)
+
+    def lens_known(self) -> str:
+        """Where something is known of the lens from; empty where nothing is."""
+        frame = next(iter(self.frames.values()))
+        lens = frame.lens or from_database(frame.meta, frame.size)
+        return lens.source if lens else ""
+
     def shares(self, level: int, box: Box) -> dict[str, FloatArray]:
         """Masks (h, w) of the frames that have a part in a box, strokes included."""
         if self.laid is None or self.gates is None:
@@ -257,11 +269,7 @@ class View:
         picture = for_screen(self.developed(f"frame:{id}", level, box, look)).mean(axis=2, keepdims=True)
 
         def made() -> FloatArray:
-            at = 0
-            while max(self.size) >> at > MOST_SIDE:
-                at += 1
-            whole = self.box_inside(at, (0, 0, *self.size))
-            return apart_map(light_of(self.frame(self._middle, at, whole)), light_of(self.frame(id, at, whole)))
+            return apart_map(*(light_of(self.whole(f"frame:{i}", MOST_SIDE)) for i in (self._middle, id)))
 
         found = self.pictures.get(("drift", self.frame_version(id), self.frame_version(self._middle)), made)
         strength = np.clip(Site(self.size, level, box).spread(found) / DIFFERENT, 0, 1)[..., None]

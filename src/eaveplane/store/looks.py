@@ -19,3 +19,8 @@ def saved_looks(db: Database) -> list[str]:
 def saved_look(db: Database, name: str) -> Look | None:
     row = db.row("SELECT look FROM look WHERE name = ?", name)
     return Look.model_validate_json(row["look"]) if row else None
+
+
+def forget_look(db: Database, name: str) -> None:
+    with db.write() as connection:
+        connection.execute("DELETE FROM look WHERE name = ?", (name,))

@@ -29,6 +29,11 @@ def scenes_of(db: Database, outing_id: int) -> list[sqlite3.Row]:
     return db.rows("SELECT * FROM scene WHERE outing_id = ? ORDER BY id", outing_id)
 
 
+def named_scenes(db: Database, but: int) -> list[sqlite3.Row]:
+    """Numbers and names of all scenes but one, with their outings', the newest first."""
+    return db.rows("SELECT scene.id, scene.name, outing.name AS outing FROM scene JOIN outing ON outing.id = outing_id WHERE scene.id != ? ORDER BY scene.id DESC LIMIT 200", but)
+
+
 def rename_scene(db: Database, number: int, name: str) -> None:
     with db.write() as connection:
         connection.execute("UPDATE scene SET name = ? WHERE id = ?", (name.strip()[:120] or "Scene", number))

@@ -22,6 +22,7 @@ from .relief import Guide
 from .tone import encode
 
 Coordinate = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
+IN_AREA = "In this area"
 Operation = Literal["add", "subtract", "intersect"]
 
 
@@ -51,7 +52,7 @@ class Elliptical(Part):
     rx: float = Field(gt=0, le=1e6)
     ry: float = Field(gt=0, le=1e6)
     angle: float = Field(0, ge=-360, le=360)
-    soft: float = Field(0.5, ge=0, le=1)
+    soft: float = parameter(0.5, 0, 1, 0.01, "Softness", "Share of the radius over which it fades.", "", "Shape")
 
 
 class BrushedLine(BrushLine):
@@ -71,27 +72,27 @@ class ToneRange(Part):
     """Encoded brightness of the light as shot between `low` and `high`, fading over `soft` beyond them; all 0..1."""
 
     kind: Literal["tones"] = "tones"
-    low: float = Field(0.0, ge=0, le=1)
-    high: float = Field(1.0, ge=0, le=1)
-    soft: float = Field(0.1, ge=0.01, le=1)
+    low: float = parameter(0, 0, 1, 0.01, "From", "Brightness at which it begins.", "", "Shape")
+    high: float = parameter(1, 0, 1, 0.01, "To", "Brightness at which it ends.", "", "Shape")
+    soft: float = parameter(0.1, 0.01, 1, 0.01, "Softness", "Brightness over which it fades beyond both ends.", "", "Shape")
 
 
 class HueRange(Part):
     """Hues within `width` degrees of `hue` on Oklab's ring, fading over `soft` degrees beyond; greys have no part in it."""
 
     kind: Literal["hues"] = "hues"
-    hue: float = Field(ge=0, lt=360)
-    width: float = Field(30, ge=1, le=180)
-    soft: float = Field(20, ge=1, le=180)
+    hue: float = parameter(0, 0, 359, 1, "Hue", "The hue in its middle, on the ring.", "°", "Shape")
+    width: float = parameter(30, 1, 180, 1, "Width", "How far to both sides it is whole.", "°", "Shape")
+    soft: float = parameter(20, 1, 180, 1, "Softness", "How far beyond that it fades.", "°", "Shape")
 
 
 class DistanceRange(Part):
     """From `near` to `far` metres as the woven frames tell it, fading over a factor `soft` of distance; `far` 0 is without end."""
 
     kind: Literal["distance"] = "distance"
-    near: float = Field(0, ge=0, le=1e5)
-    far: float = Field(0, ge=0, le=1e5)
-    soft: float = Field(1.5, ge=1.05, le=10)
+    near: float = parameter(0, 0, 300, 0.1, "Farther than", "Where it begins; 0 is from the feet on.", "m", "Shape")
+    far: float = parameter(0, 0, 300, 0.1, "Nearer than", "Where it ends; 0 is without end.", "m", "Shape")
+    soft: float = parameter(1.5, 1.05, 10, 0.05, "Softness", "Factor of distance over which it fades.", "×", "Shape")
 
 
 AnyPart = Annotated[Graduated | Elliptical | Brushed | ToneRange | HueRange | DistanceRange, Field(discriminator="kind")]
@@ -103,22 +104,22 @@ class Area(Parameters):
     name: str = Field("Area", max_length=80)
     on: bool = True
     invert: bool = False
-    feather: float = Field(0, ge=0, le=1000)
+    feather: float = parameter(0, 0, 300, 1, "Feather", "Softens the edge of all of it, in pixels of the full size.", "px", "Edge")
     parts: list[AnyPart] = Field(default_factory=list, max_length=20)
-    exposure: float = parameter(0, -4, 4, 0.05, "Exposure", "Brightness in steps of a doubling.", "EV", "In this area")
-    contrast: float = parameter(0, -100, 100, 1, "Contrast", "Steepness around the pivot.", "%", "In this area")
-    highlights: float = parameter(0, -100, 100, 1, "Highlights", "Bright tones, darker or lighter.", "%", "In this area")
-    shadows: float = parameter(0, -100, 100, 1, "Shadows", "Dark tones, darker or lighter.", "%", "In this area")
-    warmth: float = parameter(0, -100, 100, 1, "Temperature", "Warmer or cooler, in steps of 2 mired of the light.", "", "In this area")
-    tint: float = parameter(0, -100, 100, 1, "Tint", "Green against magenta.", "", "In this area")
-    saturation: float = parameter(0, -100, 100, 1, "Saturation", "Strength of colours.", "%", "In this area")
-    relief: float = parameter(0, -100, 100, 1, "Relief", "Local contrast, all three scales together.", "%", "In this area")
-    haze: float = parameter(0, -100, 100, 1, "Haze taken away", "Clears the veil of the distance; below zero a veil is laid on.", "%", "In this area")
+    exposure: float = parameter(0, -4, 4, 0.05, "Exposure", "Brightness in steps of a doubling.", "EV", IN_AREA)
+    contrast: float = parameter(0, -100, 100, 1, "Contrast", "Steepness around the pivot.", "%", IN_AREA)
+    highlights: float = parameter(0, -100, 100, 1, "Highlights", "Bright tones, darker or lighter.", "%", IN_AREA)
+    shadows: float = parameter(0, -100, 100, 1, "Shadows", "Dark tones, darker or lighter.", "%", IN_AREA)
+    warmth: float = parameter(0, -100, 100, 1, "Temperature", "Warmer or cooler, in steps of 2 mired of the light.", "", IN_AREA)
+    tint: float = parameter(0, -100, 100, 1, "Tint", "Green against magenta.", "", IN_AREA)
+    saturation: float = parameter(0, -100, 100, 1, "Saturation", "Strength of colours.", "%", IN_AREA)
+    relief: float = parameter(0, -100, 100, 1, "Relief", "Local contrast, all three scales together.", "%", IN_AREA)
+    haze: float = parameter(0, -100, 100, 1, "Haze taken away", "Clears the veil of the distance; below zero a veil is laid on.", "%", IN_AREA)
 
 
     def changes(self) -> bool:
         """Whether anything is done in it."""
-        return any(getattr(self, control.name) for control in controls(Area))
+        return any(getattr(self, control.name) for control in controls(Area) if control.group == IN_AREA)
 
 
 @dataclass(frozen=True, eq=False)

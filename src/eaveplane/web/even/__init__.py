@@ -1,19 +1,27 @@
-"""Even out: one look for all frames, and drift between them taken away."""
+"""Even out: one look for all frames, what is put right in each, and drift between them taken away."""
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 import numpy as np
-from flask import Blueprint, Response, abort, request
+from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
-from ...core.even.look import NEUTRAL, RAW_LOOK, Look, neutral_light
+from ...core.even.areas import IN_AREA, Area
+from ...core.even.capture import Capture
+from ...core.even.develop import develop, for_screen, tones_of
+from ...core.even.drift import Trim
+from ...core.even.look import GROUPS, NEUTRAL, RAW_LOOK, HuePoint, Light, Look, neutral_light, scene_light, white_balance
+from ...core.even.tone import Tones, encode, through_points, tone_curve
+from ...imaging.colour import LUMA
 from ...imaging.light import light_of
-from ...parameter import controls
-from ...store import looks
+from ...imaging.oklab import from_oklab, oklab
+from ...parameter import Control, Parameters, controls
+from ...store import looks, scenes
 from ..desk import desk
-from ..scene import decided, pieces, posted, posted_control, queued, stage_page
+from ..scene import decided, pieces, posted, queued, stage_page
 from ..scene.opened import Opened, opened, stage
 from ..security import refuse
 
@@ -21,34 +29,85 @@ blueprint = Blueprint("even", __name__, template_folder="templates", url_prefix=
 PICKED = 9
 """Side of the square of pixels whose mean is picked."""
 CLIPPED = 0.985
-MOST_BYTES = 100_000
 CONTROLS = {c.name: c for c in controls(Look)}
+DRAWN = {"Hue ring": ("hues",), "Curve": ("curve",)}
+"""What a look has beside its numbers, by the heading that resets it."""
 
 
 @stage("even", "Even out")
 def bench(scene: Opened) -> dict[str, Any]:
-    drift: list[dict[str, Any]] = []
-    if scene.view is not None and scene.view.registered is not None and scene.plan is not None:
-        place = {f.id: i + 1 for i, f in enumerate(scene.recipe.frames)}
-        for k, (id, measured) in enumerate(zip(scene.plan.ids, scene.view.registered.drifts, strict=True)):
-            stops = -np.log2(measured.gain)
-            drift.append(
-                {
-                    "number": place[id],
-                    "id": id,
-                    "reference": k == scene.plan.reference,
-                    "ev": float(stops[1]),
-                    "red": float(stops[0] - stops[1]),
-                    "blue": float(stops[2] - stops[1]),
-                    # what the corners of this frame are brighter by
-                    "corner": -float(np.log2(1 + measured.falloff)),
-                    "before": measured.before,
-                    "left": measured.left,
-                }
-            )
-    raw = bool(scene.view and next(iter(scene.view.frames.values())).raw)
-    start = RAW_LOOK if raw else NEUTRAL
-    return {"controls": list(CONTROLS.values()), "values": scene.recipe.look, "start": start, "drift": drift, "shot": scene.view.shot if scene.view else None, "looks": looks.saved_looks(desk().db)}
+    look = scene.recipe.look
+    frames = scene.view.frames if scene.view else {}
+    first = next(iter(frames.values()), None)
+    return {
+        "controls": list(CONTROLS.values()),
+        "look": look,
+        "start": start_of(scene),
+        "drift": _drift(scene),
+        "shot": scene.view.shot if scene.view else None,
+        "looks": looks.saved_looks(desk().db),
+        "groups": list(GROUPS),
+        "others": scenes.named_scenes(desk().db, scene.number),
+        "hue_controls": controls(HuePoint),
+        "area_controls": [c for c in controls(Area) if c.group == IN_AREA],
+        "feather": next(c for c in controls(Area) if c.name == "feather"),
+        "shapes": [[controls(type(part)) for part in area.parts] for area in look.areas],
+        "capture": scene.recipe.capture,
+        "capture_controls": {c.name: c for c in controls(Capture)},
+        "trim_controls": controls(Trim),
+        "raw": bool(first and first.raw),
+        "lens_from": scene.view.lens_known() if scene.view else "",
+        "ring": RING,
+    }
+
+
+def start_of(scene: Opened) -> Look:
+    """The look that frames of this kind start from."""
+    return RAW_LOOK if scene.view and next(iter(scene.view.frames.values())).raw else NEUTRAL
+
+
+def _drift(scene: Opened) -> list[dict[str, Any]]:
+    rows: list[dict[str, Any]] = []
+    place = {f.id: i + 1 for i, f in enumerate(scene.recipe.frames)}
+    trims = {f.id: f.trim for f in scene.recipe.frames}
+    if scene.view is None or scene.view.registered is None or scene.plan is None:
+        return [{"number": place[f.id], "id": f.id, "trim": f.trim if f.trim != Trim() else None, "measured": False} for f in scene.recipe.kept()]
+    for k, (id, measured) in enumerate(zip(scene.plan.ids, scene.view.registered.drifts, strict=True)):
+        stops = -np.log2(measured.gain)
+        rows.append(
+            {
+                "number": place[id],
+                "id": id,
+                "measured": True,
+                "reference": k == scene.plan.reference,
+                "ev": float(stops[1]),
+                "red": float(stops[0] - stops[1]),
+                "blue": float(stops[2] - stops[1]),
+                # what the corners of this frame are brighter by
+                "corner": -float(np.log2(1 + measured.falloff)),
+                "before": measured.before,
+                "left": measured.left,
+                "trim": trims[id] if trims[id] != Trim() else None,
+            }
+        )
+    return rows
+
+
+def _ring(count: int = 60) -> list[dict[str, Any]]:
+    """Pieces of the hue ring: where they lie and what colour they have on screen."""
+    hues = np.radians((np.arange(count) + 0.5) * 360 / count)
+    light = from_oklab(np.stack([np.full(count, 0.7), 0.115 * np.cos(hues), 0.115 * np.sin(hues)], axis=-1))
+    shown = for_screen(develop(np.sqrt(np.maximum(light, 0)).astype(np.float32)[None], Look(compress=100), Light(), "srgb"))[0]
+    pieces = []
+    for k, colour in enumerate(shown):
+        begin, end = (np.radians(v * 360 / count) for v in (k, k + 1.05))
+        at = [f"{radius * np.cos(turn):.2f} {-radius * np.sin(turn):.2f}" for radius, turn in ((62, begin), (62, end), (50, end), (50, begin))]
+        d = f"M{at[0]}A62 62 0 0 0 {at[1]}L{at[2]}A50 50 0 0 1 {at[3]}Z"
+        pieces.append({"d": d, "fill": "#" + "".join(f"{c:02x}" for c in colour)})
+    return pieces
+
+
+RING = _ring()
 
 
 @blueprint.get("")
@@ -56,26 +115,145 @@ def page(number: int) -> str:
     return stage_page(number, "even")
 
 
+# ---- changing the look ------------------------------------------------------------------------------------------
+
+
+def _put(look: Look, path: str, value: float) -> tuple[Control, Look]:
+    """The control at a path such as `exposure` or `areas.0.parts.1.soft`, and the look with its value. 400 where there is none."""
+    at: Any = look
+    dumped: Any = look.model_dump()
+    place = dumped
+    *way, name = path.split(".")
+    try:
+        for step in way:
+            key: Any = int(step) if step.isdigit() else step
+            at = at[key] if isinstance(at, list) else getattr(at, key)
+            place = place[key]
+        control = next(c for c in controls(type(at)) if c.name == name) if isinstance(at, Parameters) else None
+    except (IndexError, AttributeError, StopIteration, KeyError, TypeError):
+        control = None
+    if control is None:
+        refuse("There is no such control.")
+    assert control is not None
+    if not control.low <= value <= control.high:
+        refuse(f"{control.label} goes from {control.low:g} to {control.high:g}.")
+    place[name] = value
+    return control, Look.model_validate(dumped)
+
+
 @blueprint.post("/set")
 def set_value(number: int) -> str:
-    control, value = posted_control(CONTROLS)
+    path = posted("name")
+    try:
+        value = float(posted("value"))
+    except ValueError:
+        refuse("That is not a number.")
+    control, _ = _put(opened(number).recipe.look, path, value)
     said = f"{control.label} {value:+g} {control.unit}".strip()
-    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"look": Look(**{**recipe.look.model_dump(), control.name: value})}))
+    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"look": _put(recipe.look, path, value)[1]}))
+
+
+@blueprint.post("/change")
+def change(number: int) -> str:
+    """Parts of the look that are drawn rather than set: curve, hues, areas. `patch` is JSON of those fields."""
+    try:
+        said, fields = posted("said")[:120], dict(json.loads(posted("patch")))
+        if not set(fields) <= {"curve", "hues", "areas"}:
+            raise ValueError
+        checked = Look.model_validate(fields)
+    except ValidationError as error:
+        refuse(f"That cannot be: {error.errors()[0]['msg']}.")
+    except (ValueError, TypeError):
+        refuse("That is no part of a look.")
+    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"look": recipe.look.model_copy(update={name: getattr(checked, name) for name in fields})}), bench=True)
 
 
 @blueprint.post("/reset")
 def reset(number: int) -> str:
     """Back to where frames of this kind start: one column, or everything."""
     group = posted("group")
-    start = bench(opened(number))["start"].model_dump()
-    names = [c.name for c in CONTROLS.values() if group in ("all", c.group)]
+    start = start_of(opened(number))
+    names = [c.name for c in CONTROLS.values() if group in ("all", c.group)] + [n for heading, fields in DRAWN.items() if group in ("all", heading) for n in fields]
+    if group == "all":
+        names.append("areas")
     return decided(
         number,
         "even",
         "Look reset" if group == "all" else f"{group} reset",
-        lambda recipe: recipe.model_copy(update={"look": Look(**{**recipe.look.model_dump(), **{n: start[n] for n in names}})}),
+        lambda recipe: recipe.model_copy(update={"look": recipe.look.model_copy(update={n: getattr(start, n) for n in names})}),
         bench=True,
     )
+
+
+def _place(scene: Opened, source: Any) -> tuple[int, int]:
+    """The pixel of the reference frame that a request names; 400 for anything else."""
+    assert scene.view is not None
+    try:
+        x, y = (round(float(source[name])) for name in ("x", "y"))
+    except (KeyError, ValueError, OverflowError):
+        refuse("That is not a place.")
+    if not (0 <= x < scene.view.size[0] and 0 <= y < scene.view.size[1]):
+        refuse("That is outside of the picture.")
+    return x, y
+
+
+def _picked(number: int, source: Any) -> tuple[Opened, np.ndarray]:
+    """The mean light (3,) around a place of the picture, linear and as shot."""
+    scene = opened(number)
+    if scene.view is None:
+        abort(404)
+    x, y = _place(scene, source)
+    light = light_of(scene.view.weave(0, scene.view.box_inside(0, (x - PICKED // 2, y - PICKED // 2, PICKED, PICKED))))
+    return scene, light.reshape(-1, 3)
+
+
+@blueprint.get("/at.json")
+def at(number: int) -> Response:
+    """What is at a place: brightness as the curve's points see it, and hue in degrees."""
+    scene, light = _picked(number, request.args)
+    look, view = scene.recipe.look, scene.view
+    assert view is not None
+    lit = white_balance(look, view.shot) @ light.mean(axis=0) * 2.0**look.exposure
+    tones = tones_of(look)
+    before = Tones(tones.contrast, tones.highlights, tones.shadows, tones.pivot, tones.white_end, tones.black_end)
+    level = float(np.clip(tone_curve(before, encode(np.array([float(max(lit @ LUMA, 0.0))])))[0], 0, 1))
+    after = float(np.clip(through_points(tones.curve, np.array([level]))[0], 0, 1))
+    lab = oklab(np.maximum(lit, 0))
+    return jsonify({"tone": round(level, 4), "curve": round(after, 4), "hue": round(float(np.degrees(np.arctan2(lab[2], lab[1])) % 360), 1)})
+
+
+@blueprint.post("/neutral")
+def neutral(number: int) -> str:
+    """What is at a place of the picture, in pixels of the reference frame, is to be neutral."""
+    scene, light = _picked(number, request.form)
+    if light.max() > CLIPPED:
+        refuse("That is clipped, its colour is lost. Pick something less bright.")
+    return _lit(scene, lambda: neutral_light(light.mean(axis=0).astype(np.float64), scene.view.shot), "Neutral picked")  # type: ignore[union-attr]
+
+
+@blueprint.post("/measure")
+def measure(number: int) -> str:
+    """The light of the scene, measured."""
+    scene = opened(number)
+    if scene.view is None:
+        abort(404)
+    view = scene.view
+    return _lit(scene, lambda: scene_light(light_of(view.whole("weave", 700)), view.shot), "Light measured")
+
+
+def _lit(scene: Opened, find: Any, said: str) -> str:
+    """Take a light that `find` finds for the look."""
+    try:
+        found = find()
+    except ValueError as error:
+        refuse(str(error))
+    assert scene.view is not None
+    kelvin, tint = float(np.clip(round(found.kelvin / 50) * 50, 1700, 15000)), float(np.clip(round(scene.view.shot.tint - found.tint), -100, 100))
+    told = f"{said}: {kelvin:g} K, tint {tint:+g}"
+    return decided(scene.number, "even", told, lambda recipe: recipe.model_copy(update={"look": recipe.look.model_copy(update={"kelvin": kelvin, "tint": tint})}), bench=True)
+
+
+# ---- between frames, and in each --------------------------------------------------------------------------------
 
 
 @blueprint.post("/drift")
@@ -84,72 +262,52 @@ def drift(number: int) -> str:
     return decided(number, "even", f"Drift {'evened out' if on else 'left in'}", lambda recipe: recipe.model_copy(update={"even_out": on}), bench=True)
 
 
-@blueprint.post("/neutral")
-def neutral(number: int) -> str:
-    """What is at a place of the picture, in pixels of the reference frame, is to be neutral."""
+@blueprint.post("/trim")
+def trim(number: int) -> str:
+    """Trim one frame; `reset` takes its trim away."""
     scene = opened(number)
-    if scene.view is None:
-        abort(404)
-    try:
-        x, y = (round(float(posted(name))) for name in ("x", "y"))
-    except (ValueError, OverflowError):
-        refuse("That is not a place.")
-    if not (0 <= x < scene.view.size[0] and 0 <= y < scene.view.size[1]):
-        refuse("That is outside of the picture.")
-    box = scene.view.box_inside(0, (x - PICKED // 2, y - PICKED // 2, PICKED, PICKED))
-    light = light_of(scene.view.weave(0, box))
-    if light.max() > CLIPPED:
-        refuse("That is clipped, its colour is lost. Pick something less bright.")
-    try:
-        found = neutral_light(light.reshape(-1, 3).mean(axis=0).astype(np.float64), scene.view.shot)
-    except ValueError as error:
-        refuse(str(error))
-    kelvin, tint = float(np.clip(round(found.kelvin / 50) * 50, 1700, 15000)), float(np.clip(round(scene.view.shot.tint - found.tint), -100, 100))
-    said = f"Neutral picked: {kelvin:g} K, tint {tint:+g}"
-    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"look": Look(**{**recipe.look.model_dump(), "kelvin": kelvin, "tint": tint})}), bench=True)
+    frame = scene.choice(posted("frame"))
+    place = [f.id for f in scene.recipe.frames].index(frame.id) + 1
+    if request.form.get("reset"):
+        changed, said = Trim(), f"Trim of frame {place} taken away"
+    else:
+        known = {c.name: c for c in controls(Trim)}
+        name = posted("name")
+        try:
+            changed = Trim(**{**frame.trim.model_dump(), name: float(posted("value"))})
+        except (ValueError, TypeError):
+            refuse("That is outside of what a trim can do." if name in known else "There is no such control.")
+        said = f"Frame {place}: {known[name].label.lower()} {getattr(changed, name):+g} EV"
+    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"frames": [f.model_copy(update={"trim": changed}) if f.id == frame.id else f for f in recipe.frames]}), bench=True)
 
 
-@blueprint.post("/looks/save")
-def save(number: int) -> str:
-    """Keep the look of this scene under a name."""
-    name = posted("name").strip()[:80]
-    if not name:
-        refuse("A look needs a name.")
-    looks.save_look(desk().db, name, opened(number).recipe.look)
-    return pieces(opened(number), "even", bench=True)
-
-
-@blueprint.post("/looks/apply")
-def apply(number: int) -> str:
-    name = posted("name")
-    look = looks.saved_look(desk().db, name)
-    if look is None:
-        refuse("There is no such look any more.")
-    assert look is not None
-    return decided(number, "even", f"Look {name}", lambda recipe: recipe.model_copy(update={"look": look}), bench=True)
-
-
-@blueprint.get("/look.json")
-def exported(number: int) -> Response:
-    """The look as a file of its own."""
+@blueprint.post("/capture")
+def capture(number: int) -> str:
+    """Change a capture correction of all frames. What has to be read anew is read at once."""
+    name, value = posted("name"), posted("value")
     scene = opened(number)
-    name = "".join(c if c.isalnum() or c in " -_" else "-" for c in str(scene.row["name"]))
-    return Response(scene.recipe.look.model_dump_json(indent=1), mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{name} look.json"'})
-
-
-@blueprint.post("/looks/import")
-def imported(number: int) -> str:
-    """A look from a file: it is applied, and can be saved under a name."""
-    file = request.files.get("file")
+    before = scene.recipe.capture
     try:
-        look = Look.model_validate_json(file.read(MOST_BYTES) if file else b"")
-    except ValidationError as error:
-        first = error.errors()[0]
-        refuse(f"{file.filename if file else 'This'} is not a look: {'.'.join(str(p) for p in first['loc']) or 'it'} {first['msg'].lower()}. Choose a file that was exported here.")
-    return decided(number, "even", f"Look from {file.filename if file else 'a file'}"[:120], lambda recipe: recipe.model_copy(update={"look": look}), bench=True)
+        after = Capture.model_validate({**before.model_dump(), name: value})
+    except ValidationError:
+        refuse("That is outside of what this correction can do." if name in Capture.model_fields else "There is no such correction.")
+    said = f"{(Capture.model_fields[name].title or name.replace('_', ' ')).capitalize()}: {getattr(after, name)}"
+    answer = decided(number, "even", said, lambda recipe: recipe.model_copy(update={"capture": after}), bench=True)
+    if (before.demosaic, before.highlights) != (after.demosaic, after.highlights) and not scene.busy:
+        desk().worker.inspect(number)
+        return pieces(opened(number), "even", bench=True, head=True)
+    return answer
+
+
+@blueprint.post("/capture/reset")
+def capture_reset(number: int) -> str:
+    return decided(number, "even", "Capture corrections taken away", lambda recipe: recipe.model_copy(update={"capture": Capture()}), bench=True)
 
 
 @blueprint.post("/go")
 def go(number: int) -> Response:
     """On to Register, which starts."""
     return queued(number, "register", "register")
+
+
+from . import saved  # noqa: E402, F401  (its routes belong to this blueprint)

@@ -7,12 +7,13 @@ from typing import Any
 
 import cv2
 import numpy as np
-from flask import Blueprint, Response, abort, render_template, request, url_for
+from flask import Blueprint, Response, abort, jsonify, render_template, request, url_for
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
 from ...core.even.develop import for_screen, histogram
 from ...core.even.look import NEUTRAL, Look
+from ...core.even.tone import through_points
 from ...parameter import Control
 from ...pipeline.view import Shown, View, overview, viewport
 from ...recipe import Recipe
@@ -141,13 +142,12 @@ def _view(number: int) -> tuple[Opened, View]:
 
 
 def _shown(scene: Opened) -> Shown:
-    """What is asked for with a picture: tentative values of the look, before, lost tones, sharpening."""
+    """What is asked for with a picture: a look that is being tried, before, lost tones, sharpening."""
     look = NEUTRAL if request.args.get("before") == "1" else scene.recipe.look
-    tentative = {name: request.args[name] for name in Look.model_fields if name in request.args}
-    if tentative:
+    if request.method == "POST":
         try:
-            look = Look(**{**look.model_dump(), **{k: float(v) for k, v in tentative.items()}})
-        except (ValueError, ValidationError):
+            look = Look.model_validate_json(request.get_data(cache=False))
+        except ValidationError:
             refuse("That is outside of what the control can do.")
     return Shown(look, request.args.get("clipping") == "1", scene.recipe.finish if request.args.get("finished") == "1" else None)
 
@@ -180,9 +180,9 @@ def tile(number: int, what: str, version: str, level: int, x: int, y: int) -> Re
     return _jpeg(_screen(lambda: view.screen(what, level, box, shown)), 95 if level == 0 else 90, FOREVER if request.args.get("s") == scene.version else None)
 
 
-@blueprint.get(AT + "/viewport/<what>.jpg")
+@blueprint.route(AT + "/viewport/<what>.jpg", methods=["GET", "POST"])
 def seen(number: int, what: str) -> Response:
-    """What is in view, in one piece: for sliders and strokes, which cannot wait for tiles."""
+    """What is in view, in one piece: for sliders and strokes, which cannot wait for tiles. A look that is tried is posted."""
     scene, view = _view(number)
     try:
         x, y, w, h = (float(request.args[k]) for k in ("x", "y", "w", "h"))
@@ -212,9 +212,9 @@ def thumb(number: int, what: str, version: str) -> Response:
     return _jpeg(picture, 85, FOREVER)
 
 
-@blueprint.get(AT + "/histogram.svg")
+@blueprint.route(AT + "/tones.json", methods=["GET", "POST"])
 def tones(number: int) -> Response:
-    """Histogram of the weave or of a frame under the look, with how much is lost at both ends."""
+    """Histogram of the weave or of a frame under the look, what is lost at both ends, and the tone curve, as points."""
     scene, view = _view(number)
     look = _shown(scene).look
     what = request.args.get("what", "weave")
@@ -223,5 +223,9 @@ def tones(number: int) -> Response:
     black, white = float((screen == 0).all(axis=-1).mean()), float((screen == 255).any(axis=-1).mean())
     top = np.sqrt(max(1.0, float(np.partition(counts[:, 2:254].ravel(), -4)[-4])))
     lines = [" ".join(f"{i},{60 - 58 * min(1.0, np.sqrt(v) / top):.1f}" for i, v in enumerate(channel)) for channel in counts]
-    response = Response(render_template("scene/histogram.svg", lines=lines, black=black, white=white), mimetype="image/svg+xml")
-    return response
+    x = np.linspace(0, 1, 61)
+    points = through_points(look.curve, x)
+    pixels = view.size[0] * view.size[1]
+    curve = " ".join(f"{100 * a:.1f},{100 - 100 * float(np.clip(b, 0, 1)):.1f}" for a, b in zip(x, points, strict=True))
+    ends = {"black": round(100 * black, 2), "white": round(100 * white, 2), "blackPixels": round(black * pixels), "whitePixels": round(white * pixels)}
+    return jsonify({"lines": dict(zip(("red", "green", "blue", "luma"), lines, strict=True)), "curve": curve, **ends})

@@ -15,6 +15,7 @@ from flask import abort
 from numpy.typing import NDArray
 
 from ...core.even.capture import Capture
+from ...core.even.drift import Trim
 from ...core.finish.finish import Finish
 from ...core.gather.coverage import SoftBand
 from ...core.gather.inspect import Inspection
@@ -158,6 +159,11 @@ class Opened:
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
     @cached_property
+    def look_version(self) -> str:
+        """Changes with the look."""
+        return hashlib.sha256(self.recipe.look.model_dump_json().encode()).hexdigest()[:10]
+
+    @cached_property
     def last_job(self) -> sqlite3.Row | None:
         return jobs.latest(self.desk.db, self.number)
 
@@ -253,6 +259,7 @@ class Opened:
                     "reference": frame.id == reference,
                     "profile": lines.get(frame.id),
                     "ready": decoded is not None,
+                    "trim": frame.trim if frame.trim != Trim() else None,
                     "version": self.view.frame_version(frame.id) if self.view and decoded else "",
                 }
             )
@@ -314,7 +321,9 @@ class Opened:
             "size": list(view.size) if view else None,
             "levels": len(next(iter(view.frames.values())).codes.sizes) if view else 0,
             "inspected": hashlib.sha256(f"{self.row['inspected']}{[f.id for f in self.recipe.kept()]}".encode()).hexdigest()[:10] if self._inspection else "",
-            "look": hashlib.sha256(self.recipe.look.model_dump_json().encode()).hexdigest()[:10],
+            "look": self.look_version,
+            "capture": hashlib.sha256(self.recipe.capture.model_dump_json().encode()).hexdigest()[:8],
+            "lookValues": self.recipe.look.model_dump(),
             "sharpening": f"{self.recipe.finish.sharpen:g}-{self.recipe.finish.radius:g}-{self.recipe.finish.spare:g}",
             "weave": view.weave_version() if view else "",
             "registered": self.registered,
@@ -334,6 +343,7 @@ class Opened:
                     "kept": f.state == "keep",
                     "exposures": [{"id": e.id, "file": e.file} for e in f.exposures],
                     "use": f.use,
+                    "trim": f.trim.model_dump(),
                     "blur": self.inspected[f.id].blur_px if f.id in self.inspected else None,
                     "colour": "rgb({} {} {})".format(*depth_colour(i, count)),
                     "version": view.frame_version(f.id) if view and f.id in view.frames else "",

@@ -1,4 +1,6 @@
 // The picture: tiles for pan and zoom, and a fresh piece of what is in view wherever tiles would be too slow.
+import { send } from "../shell/page.js";
+
 const TILE = 512;
 
 export class Picture {
@@ -51,31 +53,34 @@ export class Picture {
     if (view === "frame") return `frame:${chosen}`;
     if (view === "mask") return `mask:${chosen}`;
     if (view === "difference") return `difference:${chosen}:${state.reference}`;
+    if (view === "capture") return `capture:all:${chosen}`;
+    if (view === "edges" || view === "drift") return `${view}:${chosen}`;
+    if (view === "area") return state.lookValues.areas.length ? `area:${this.page.bench.areas.chosen}` : "weave";
     return view === "compare" ? "weave" : view;
   }
 
   /** Query of everything but the place. */
-  query(live = {}) {
+  query(before = this.page.before === "whole") {
     const { page } = this;
-    const q = new URLSearchParams(live);
-    if (page.before) q.set("before", 1);
-    if (page.clipping) q.set("clipping", 1);
+    const q = new URLSearchParams();
+    if (before) q.set("before", 1);
+    if (page.clipping || page.ends) q.set("clipping", 1);
     if (page.stage === "finish" || page.stage === "deliver") q.set("finished", 1);
     return q;
   }
 
   version(what) {
     const { state } = this.page;
-    const of = what.startsWith("frame:") ? this.page.frame(what.slice(6))?.version : state.weave + state.frames.map((f) => f.version).join("");
+    const of = what.startsWith("frame:") ? this.page.frame(what.slice(6))?.version : state.weave + state.capture + state.frames.map((f) => f.version).join("");
     return `${of}${state.look}${state.sharpening}`.replace(/[^a-z0-9.-]/gi, "");
   }
 
-  source(what) {
+  source(what, before) {
     const { state } = this.page, [width, height] = state.size;
-    const version = this.version(what), query = this.query();
+    const version = this.version(what), query = this.query(before);
     query.set("s", state.version);
     return {
-      key: `${what}|${version}|${this.query()}`,
+      key: `${what}|${version}|${this.query(before)}`,
       source: {
         width, height, tileSize: TILE, minLevel: 0, maxLevel: state.levels - 1,
         getTileUrl: (level, x, y) => `/scene/${state.scene}/tile/${what}/${version}/${state.levels - 1 - level}/${x}/${y}.jpg?${query}`,
@@ -91,6 +96,9 @@ export class Picture {
     this.say();
     const wanted = [this.source(this.what(view))];
     if (view === "compare") wanted.push(this.source(`frame:${page.chosen}`));
+    else if (view === "capture") wanted.push(this.source(`capture:${page.without}:${page.chosen}`));
+    else if (page.before === "wipe") wanted.push(this.source(this.what(view), true));
+    this.beside(page.before === "side" ? this.source(this.what(view), true) : null);
     if (page.blinking) wanted.push(this.source(`frame:${state.reference}`));
     const key = wanted.map((w) => w.key).join("&");
     if (key === this.shown) return;
@@ -130,7 +138,7 @@ export class Picture {
     clearInterval(this.blinker);
     const [below, above] = this.items;
     const { page } = this;
-    if (page.view === "compare" && above) this.clip();
+    if (this.split && above) this.clip();
     else if (page.blinking && below && above) {
       let on = true;
       this.blinker = setInterval(() => { on = !on; above.setOpacity(on ? 1 : 0); this.say(on ? page.state.reference : page.chosen); }, 600);
@@ -152,20 +160,49 @@ export class Picture {
   }
 
   /** Fetch what is in view as one picture; resolves to it with its box, or null where a newer one was asked for. */
-  async fetch(what, live = {}) {
+  async fetch(what, look) {
     const [x, y, w, h] = this.inView();
     const scale = this.viewer.viewport.getContainerSize().x / (this.viewer.viewport.getBoundsNoRotate(false).width * this.width);
     const wide = Math.max(64, Math.min(4096, Math.round(w * Math.min(1, scale * devicePixelRatio))));
-    const query = this.query(live);
+    const query = this.query();
     for (const [k, v] of Object.entries({ x: x.toFixed(1), y: y.toFixed(1), w: w.toFixed(1), h: h.toFixed(1), wide })) query.set(k, v);
-    const answer = await fetch(`/scene/${this.page.state.scene}/viewport/${what}.jpg?${query}`);
+    const url = `/scene/${this.page.state.scene}/viewport/${what}.jpg?${query}`;
+    const answer = await (look ? send(url, { method: "POST", body: JSON.stringify(look) }) : fetch(url));
     if (!answer.ok) return null;
     return { box: answer.headers.get("X-Box").split(",").map(Number), bitmap: await createImageBitmap(await answer.blob()) };
   }
 
-  /** Show what is in view anew, at once, over the tiles; `live` are values of the look that are being tried. */
+  /** Whether two pictures share the mat, parted by a line. */
+  get split() { return ["compare", "capture"].includes(this.page.view) || this.page.before === "wipe"; }
+
+  /** The picture before the look, in a second pane that follows the first; null closes it. */
+  beside(want) {
+    this.box.classList.toggle("side", Boolean(want));
+    if (!want) {
+      if (this.second) { this.second.destroy(); requestAnimationFrame(() => { this.viewer.forceResize(); this.fit(); }); }
+      this.second = null;
+      this.secondKey = "";
+      return;
+    }
+    if (this.secondKey === want.key) return;
+    this.secondKey = want.key;
+    this.second?.destroy();
+    this.second = OpenSeadragon({ element: document.getElementById("beside"), drawer: "canvas", showNavigationControl: false, animationTime: 0, blendTime: 0, immediateRender: true, minZoomImageRatio: 0.6, maxZoomPixelRatio: 8, visibilityRatio: 0.3, mouseNavEnabled: false, imageLoaderLimit: 2, tileSources: want.source });
+    this.second.addHandler("open", () => this.follow());
+    this.second.addHandler("tile-drawn", () => { this.box.dataset.beside = want.key; });
+    // the first pane has become half as wide
+    requestAnimationFrame(() => { this.viewer.forceResize(); this.fit(); });
+  }
+
+  follow() {
+    if (!this.second?.viewport) return;
+    this.second.viewport.zoomTo(this.viewer.viewport.getZoom(true), null, true);
+    this.second.viewport.panTo(this.viewer.viewport.getCenter(true), true);
+  }
+
+  /** Show what is in view anew, at once, over the tiles; `live` is a look that is being tried. */
   async look(live) {
-    if (this.running) { this.next = live || {}; return this.running; }
+    if (this.running) { this.next = { live }; return this.running; }
     const ask = async () => {
       const begin = performance.now(), key = this.shown;
       const piece = await this.fetch(this.what(this.page.view), live).catch(() => null);
@@ -174,7 +211,7 @@ export class Picture {
     this.running = ask();
     await this.running;
     this.running = null;
-    if (this.next) { const again = this.next; this.next = null; await this.look(again); }
+    if (this.next) { const { live: again } = this.next; this.next = null; await this.look(again); }
     return undefined;
   }
 
@@ -242,6 +279,8 @@ export class Picture {
     this.page.brush?.moved();
     this.page.crop?.draw();
     this.page.zones?.moved();
+    this.page.bench?.areas.moved();
+    this.follow();
   }
 
   // ---- words on the picture, the wipe ----
@@ -251,8 +290,10 @@ export class Picture {
     const name = found ? `frame ${found.number}${found.name ? `, ${found.name}` : ""}` : "";
     const { state } = page;
     const weave = state.woven ? "weave" : state.labelled ? "weave, as far as it is seen" : state.registered ? "reference frame; not woven yet" : "one frame; not woven yet";
-    const words = { frame: name, weave, share: "share map: which frame gives what", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × 4`, compare: `left ${name}, right the weave` };
-    this.caption.textContent = words[page.view] + (page.before ? " · before the look" : "");
+    const without = { demosaic: "the usual demosaicing", highlights: "highlights cut", noise: "noise as it came", fringes: "fringes as they came", sharpening: "without sharpening" }[page.without] || `without the correction of ${page.without}`;
+    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, share: "share map: which frame gives what", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × 4`, compare: `left ${name}, right the weave` };
+    const before = { whole: " · before the look", wipe: " · left before the look", side: " · right before the look" }[page.before] || "";
+    this.caption.textContent = words[page.view] + before;
   }
 
   clip() {
@@ -266,7 +307,7 @@ export class Picture {
   wipeLine() {
     const over = document.getElementById("over");
     let line = over.querySelector(".wipe");
-    if (this.page.view !== "compare") { line?.remove(); return; }
+    if (!this.split) { line?.remove(); return; }
     if (!line) {
       line = document.createElementNS("http://www.w3.org/2000/svg", "g");
       line.setAttribute("class", "wipe");

@@ -2,6 +2,8 @@
 import { post } from "../shell/page.js";
 import { listen, write } from "../shell/rulers.js";
 
+const ENDS = ["white_end", "black_end"];
+
 export class Rulers {
   constructor(page) {
     this.page = page;
@@ -15,29 +17,19 @@ export class Rulers {
   set(ruler, value) {
     const clamped = write(ruler, value);
     const url = ruler.querySelector("[type=range]").dataset.url;
-    if (url) post(url, { name: ruler.dataset.name, value: clamped });
+    this.page.ends = false;
+    if (ruler.closest("#trim")) return post(document.getElementById("trim").dataset.url, { frame: this.page.chosen, name: ruler.dataset.name.split(".")[1], value: clamped });
+    return url && post(url, { name: ruler.dataset.name, value: clamped });
   }
-
-  /** Values of the look as the bench shows them now. */
-  values() { return Object.fromEntries([...document.querySelectorAll(".bench-even .ruler[data-name]")].map((r) => [r.dataset.name, r.querySelector("[type=range]").value])); }
 
   live(ruler) {
     const { page } = this;
-    if (page.stage === "even" && page.picture.viewer) { page.picture.look(this.values()); this.histogram(this.values()); }
+    const looks = ruler.querySelector("[type=range]").dataset.url?.endsWith("/even/set");
+    if (page.stage === "even" && page.picture.viewer && looks) {
+      // while an end of the scale is held, what is lost there is hatched
+      page.ends = ENDS.includes(ruler.dataset.name);
+      page.bench.try({});
+    }
     if (page.stage === "finish" && ruler.dataset.name === "straighten") page.crop.draw(Number(ruler.querySelector("[type=range]").value));
   }
-
-  histogram(live) {
-    const image = document.getElementById("histogram");
-    if (!image || !this.page.state.size) return;
-    const what = this.page.view === "frame" ? `frame:${this.page.chosen}` : "weave";
-    const next = `${image.dataset.url}?${new URLSearchParams({ what, ...live, s: this.page.state.version })}`;
-    if (this.loading) { this.later = live; return; }
-    if (image.src.endsWith(next)) return;
-    this.loading = true;
-    image.onload = image.onerror = () => { this.loading = false; if (this.later !== undefined) { const again = this.later; this.later = undefined; this.histogram(again); } };
-    image.src = next;
-  }
-
-  dress() { this.histogram({}); }
 }

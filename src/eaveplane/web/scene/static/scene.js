@@ -1,17 +1,18 @@
 // The scene page: its state, the frame chosen on the rail, keys, and how pieces from the server come in.
-import { post, send, tell, typing } from "../shell/page.js";
+import { post, tell, typing } from "../shell/page.js";
 import { Picture } from "./picture.js";
 import { Brush } from "./brush.js";
 import { Rulers } from "./rulers.js";
 import { CropBox } from "./crop.js";
 import { Zones } from "./zones.js";
+import { LookBench } from "./look.js";
 
 const page = {
   state: read(),
   stage: document.getElementById("state").dataset.stage,
   chosen: "",
   view: "weave",
-  before: false,
+  before: "",
   clipping: false,
   blinking: false,
 };
@@ -21,11 +22,14 @@ function frame(id) { return page.state.frames.find((f) => f.id === id); }
 page.frame = frame;
 
 page.picture = new Picture(page);
+page.refresh = refresh;
+page.pick = pick;
 page.brush = new Brush(page);
 page.crop = new CropBox(page);
 page.zones = new Zones(page);
+page.bench = new LookBench(page);
 page.rulers = new Rulers(page);
-const { picture, brush, crop, rulers, zones } = page;
+const { picture, brush, crop, zones } = page;
 
 // ---- which frame, which view ----
 
@@ -36,6 +40,7 @@ page.choose = (id, show = true) => {
   document.querySelector(`#rail [data-frame="${id}"]`)?.scrollIntoView({ block: "nearest" });
   for (const row of document.querySelectorAll(".fits [data-frame]")) row.classList.toggle("chosen", row.dataset.frame === id);
   aboutFrame();
+  page.bench.trim();
   if (show && ["weave", "share"].includes(page.view) && !brush.on) page.view = "frame";
   page.show();
 };
@@ -52,6 +57,9 @@ page.show = () => {
   brush.changed();
   crop.draw();
   zones.draw();
+  page.bench.areas.draw();
+  page.bench.marks();
+  for (const button of document.querySelectorAll("[data-before]")) button.setAttribute("aria-pressed", button.dataset.before === page.before);
 };
 
 page.setView = (view) => {
@@ -93,8 +101,9 @@ function arrived() {
   if (stage !== page.stage) entered();
   // a weave or a registration has come in: what was asked for is shown
   if (!before.labelled && page.state.labelled && page.view === "frame" && page.stage === "weave") page.view = "weave";
+  if (["capture", "edges", "drift", "area"].includes(page.view) && page.stage !== "even") page.view = "weave";
   page.choose(page.chosen, false);
-  rulers.dress();
+  page.bench.dress();
 }
 
 // an answer that was asked for on another stage comes too late to be shown: the page asks anew
@@ -117,7 +126,8 @@ document.body.addEventListener("htmx:oobAfterSwap", () => {
 function entered() {
   if (brush.on) brush.put(false);
   if (page.picking) pick();
-  page.before = false;
+  page.bench.put("");
+  page.before = "";
   const start = { gather: "frame", even: "weave", register: "frame", weave: "weave", mend: "weave", finish: "weave", deliver: "weave" };
   page.view = start[page.stage];
   document.title = document.title.replace(/^.*? · /, `${document.getElementById("scene-name").value} · `);
@@ -153,12 +163,13 @@ document.addEventListener("click", (event) => {
     return post(`/scene/${page.state.scene}/gather/move`, { frame: page.chosen, to });
   }
   if (on("#leave-out")) return leaveOut();
+  const way = on("[data-before]")?.dataset.before;
+  if (way) return before(way);
   doing(on("[data-do]")?.dataset.do);
 });
 
 function doing(what) {
   const does = {
-    before: () => toggle("before"),
     clipping: () => toggle("clipping"),
     fit: () => picture.fit(),
     one: () => picture.zoomTo(1),
@@ -175,6 +186,12 @@ function doing(what) {
   does[what]?.();
 }
 
+/** Before the look: the whole picture, left of a line, or beside; once more ends it. */
+function before(way) {
+  page.before = page.before === way ? "" : way;
+  page.show();
+}
+
 function toggle(what) {
   page[what] = !page[what];
   document.querySelector(`[data-do=${what}]`).setAttribute("aria-pressed", page[what]);
@@ -183,6 +200,7 @@ function toggle(what) {
 
 /** The next click on the picture says what is neutral. */
 function pick() {
+  if (page.bench.tool) page.bench.put("");
   page.picking = !page.picking;
   document.querySelector("[data-do=pick]")?.setAttribute("aria-pressed", page.picking);
   document.getElementById("picture").classList.toggle("picking", page.picking);
@@ -220,8 +238,6 @@ function blink() {
 
 document.addEventListener("change", (event) => {
   const field = event.target, url = field.dataset.post;
-  if (field.id === "looks") return field.value && post(field.dataset.url, { name: field.value });
-  if (field.id === "look-file") return field.files.length && sendLook(field);
   if (field.id === "zones") return zones.toggle();
   if (!url) return;
   if (field.id === "frame-name") return post(url, { frame: page.chosen, name: field.value });
@@ -232,14 +248,6 @@ document.addEventListener("change", (event) => {
   if (field.id === "ratio") return crop.ratio(field.value);
   post(url, { name: field.dataset.name, value: field.value });
 });
-
-async function sendLook(field) {
-  const body = new FormData();
-  body.set("file", field.files[0]);
-  const answer = await send(field.dataset.url, { method: "POST", body }).catch(() => null);
-  if (!answer?.ok) return tell(answer ? await answer.text() : "The program does not answer.", true);
-  return refresh(true);
-}
 
 // ---- dragging frames on the rail ----
 
@@ -287,7 +295,7 @@ document.addEventListener("keydown", (event) => {
   const does = {
     j: () => step(-1), k: () => step(1), 0: () => page.setView("weave"), l: leaveOut, b: blink,
     n: () => note(event.shiftKey ? -1 : 1),
-    f: () => picture.fit(), h: () => picture.closer(), c: () => page.setView("compare"), v: () => toggle("before"),
+    f: () => picture.fit(), h: () => picture.closer(), c: () => page.setView("compare"), v: () => before("whole"),
     o: () => (page.stage === "gather" ? zones.toggle() : page.stage === "weave" || page.stage === "mend" ? page.setView(page.view === "share" ? "weave" : "share") : toggle("clipping")),
     m: () => { const p = document.getElementById("picture"); p.dataset.mat = (Number(p.dataset.mat) + 1) % 3; },
     r: () => brush.turn(), s: () => brush.through(true), " ": () => brush.pause(true),
@@ -316,5 +324,5 @@ document.addEventListener("keydown", (event) => { if (event.key === "Enter" && e
 page.chosen = page.state.reference || page.state.frames[0]?.id || "";
 entered();
 page.choose(page.chosen, false);
-rulers.dress();
+page.bench.dress();
 if (!page.state.size || page.state.busy) refresh(false);

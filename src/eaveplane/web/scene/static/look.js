@@ -1,0 +1,209 @@
+// Even out's bench: its parts, the look being tried, the histogram, and what is compared with what.
+import { post, send, tell } from "../shell/page.js";
+import { write } from "../shell/rulers.js";
+import { Curve } from "./curve.js";
+import { Ring } from "./ring.js";
+import { Areas } from "./areas.js";
+
+/** Set a value at a path such as areas.0.parts.1.soft. */
+function put(object, path, value) {
+  const way = path.split("."), last = way.pop();
+  way.reduce((at, key) => at?.[key], object)[last] = value;
+}
+
+export class LookBench {
+  constructor(page) {
+    this.page = page;
+    this.panel = "light";
+    this.tool = "";
+    this.curve = new Curve(this);
+    this.ring = new Ring(this);
+    this.areas = new Areas(this);
+    document.addEventListener("click", (event) => this.click(event));
+    document.addEventListener("change", (event) => this.changed(event));
+    const mat = document.querySelector(".mat");
+    // a tool takes the press before the picture is dragged by it
+    mat.addEventListener("pointerdown", (event) => { if (this.tool && event.button === 0 && !event.target.closest(".area-handle")) this.press(event); }, true);
+  }
+
+  get here() { return this.page.stage === "even"; }
+  get nav() { return document.querySelector(".panels"); }
+
+  /** The look as decided, with what the rulers say now. */
+  values() {
+    const look = structuredClone(this.page.state.lookValues);
+    for (const ruler of document.querySelectorAll(".bench-even .ruler[data-name]")) {
+      const range = ruler.querySelector("[type=range]");
+      if (range.dataset.url?.endsWith("/set")) put(look, ruler.dataset.name, Number(range.value));
+    }
+    return look;
+  }
+
+  /** Show a look that is not decided yet: all of it, or some fields in place of those decided. */
+  try(fields) {
+    const look = { ...this.values(), ...fields };
+    this.page.picture.look(look);
+    this.histogram(look);
+  }
+
+  /** Decide on fields of the look that are drawn. */
+  change(fields, said) { return post(this.nav.dataset.change, { patch: JSON.stringify(fields), said }); }
+
+  // ---- parts of the bench ----
+
+  dress() {
+    if (!this.here || !this.nav) { this.areas.draw(); return; }
+    for (const button of this.nav.querySelectorAll("[data-panel]")) button.setAttribute("aria-pressed", button.dataset.panel === this.panel);
+    for (const part of document.querySelectorAll("[data-panel-of]")) part.hidden = !part.dataset.panelOf.split(" ").includes(this.panel);
+    this.curve.draw();
+    this.ring.draw();
+    this.areas.draw();
+    this.trim();
+    this.marks();
+    this.histogram();
+  }
+
+  choose(panel) {
+    this.panel = panel;
+    this.put("");
+    if (panel !== "lens" && ["capture", "edges"].includes(this.page.view)) this.page.setView("weave");
+    if (panel !== "frames" && this.page.view === "drift") this.page.setView("frame");
+    if (panel !== "areas" && this.page.view === "area") this.page.setView("weave");
+    if (panel === "frames" || panel === "lens") this.page.setView("frame");
+    this.dress();
+  }
+
+  /** Take up a tool for the picture, or lay it down. */
+  put(tool) {
+    if (this.page.picking) this.page.pick();
+    this.tool = this.tool === tool ? "" : tool;
+    document.getElementById("picture").classList.toggle("picking", Boolean(this.tool));
+    for (const name of ["tone-tool", "hue-tool", "area-paint", "area-erase"]) for (const button of document.querySelectorAll(`[data-do=${name}]`)) button.setAttribute("aria-pressed", this.tool === name);
+    const words = { "tone-tool": "Press on a tone in the picture and drag it up or down.", "hue-tool": "Click on a colour in the picture.", "area-paint": "Paint the area on the picture.", "area-erase": "Rub the area out on the picture." };
+    if (this.tool) tell(words[this.tool]);
+  }
+
+  /** Which pixel of the picture an event is on. */
+  at(event) {
+    const box = document.querySelector(".mat").getBoundingClientRect();
+    return this.page.picture.toPicture(event.clientX - box.left, event.clientY - box.top);
+  }
+
+  async press(event) {
+    const { page } = this;
+    if (!page.picture.viewer) return;
+    event.preventDefault();
+    event.stopPropagation();
+    if (this.tool.startsWith("area")) return this.areas.paint(event, this.tool === "area-erase");
+    const [x, y] = this.at(event);
+    const begin = event.clientY;
+    const moves = [], follow = (move) => moves.push(move.clientY);
+    let lifted = false;
+    const lift = () => { lifted = true; };
+    window.addEventListener("pointermove", follow);
+    window.addEventListener("pointerup", lift, { once: true });
+    const answer = await fetch(`${this.nav.dataset.at}?x=${x}&y=${y}`);
+    window.removeEventListener("pointermove", follow);
+    window.removeEventListener("pointerup", lift);
+    if (!answer.ok) { tell(await answer.text(), true); return undefined; }
+    const found = await answer.json();
+    if (this.tool === "hue-tool") { this.put(""); return this.ring.add(found.hue); }
+    return this.curve.drag(found, begin, lifted ? moves.at(-1) ?? begin : null);
+  }
+
+  click(event) {
+    if (!this.here) return;
+    const on = (selector) => event.target.closest(selector);
+    const panel = on(".panels [data-panel]");
+    if (panel) return this.choose(panel.dataset.panel);
+    const alone = on("[data-without]");
+    if (alone) return this.compare(alone.dataset.without);
+    const what = on("[data-do]")?.dataset.do;
+    if (["tone-tool", "hue-tool", "area-paint", "area-erase"].includes(what)) return this.put(what);
+    if (what === "measure-light") return post(on("[data-do]").dataset.url, {});
+    if (what === "hue-remove") return this.ring.remove();
+    if (what === "trim-reset") return post(document.getElementById("trim").dataset.url, { frame: this.page.chosen, reset: 1 });
+    if (what === "drift-map") return this.page.setView(this.page.view === "drift" ? "frame" : "drift");
+    if (what === "edge-mask") return this.see("edges");
+    if (what === "area-mask") return this.page.setView(this.page.view === "area" ? "weave" : "area");
+    return undefined;
+  }
+
+  changed(event) {
+    const field = event.target;
+    if (field.dataset.capture) return post(document.getElementById("capture").dataset.url, { name: field.dataset.capture, value: field.type === "checkbox" ? field.checked : field.value });
+    if (!field.value) return undefined;
+    if (field.id === "looks") return post(field.dataset.url, { name: field.value, groups: this.groups() });
+    if (field.id === "look-scenes") return post(field.dataset.url, { scene: field.value, groups: this.groups() });
+    if (field.id === "look-forget") return confirm(`Forget the saved look ${field.value}?`) ? post(field.dataset.url, { name: field.value }) : (field.value = "");
+    if (field.id === "look-file") return this.load(field);
+    return undefined;
+  }
+
+  groups() { return [...document.querySelectorAll("#look-groups :checked")].map((box) => box.value); }
+
+  async load(field) {
+    const body = new FormData();
+    body.set("file", field.files[0]);
+    for (const group of this.groups()) body.append("groups", group);
+    const answer = await send(field.dataset.url, { method: "POST", body }).catch(() => null);
+    if (!answer?.ok) return tell(answer ? await answer.text() : "The program does not answer.", true);
+    return this.page.refresh(true);
+  }
+
+  // ---- single frames ----
+
+  trim() {
+    const found = this.page.frame(this.page.chosen);
+    const of = document.getElementById("trim-of");
+    if (!of || !found) return;
+    of.textContent = found.number;
+    for (const ruler of document.querySelectorAll("#trim .ruler")) write(ruler, found.trim[ruler.dataset.name.split(".")[1]]);
+  }
+
+  /** At 1:1, left without a correction, right with it. */
+  compare(name) {
+    const again = this.page.view === "capture" && this.page.without === name;
+    this.page.without = name;
+    this.see("capture", again);
+  }
+
+  see(view, again = this.page.view === view) {
+    const { page } = this;
+    page.setView(again ? "frame" : view);
+    if (!again && page.picture.viewer && page.picture.scale() * devicePixelRatio < 0.99) page.picture.zoomTo(1);
+  }
+
+  marks() {
+    const { page } = this;
+    for (const button of document.querySelectorAll("[data-without]")) button.setAttribute("aria-pressed", page.view === "capture" && page.without === button.dataset.without);
+    for (const [name, view] of [["edge-mask", "edges"], ["drift-map", "drift"], ["area-mask", "area"]]) for (const button of document.querySelectorAll(`[data-do=${name}]`)) button.setAttribute("aria-pressed", page.view === view);
+  }
+
+  // ---- histogram ----
+
+  async histogram(look) {
+    const drawing = document.getElementById("histogram");
+    if (!drawing || !this.page.state.size) return;
+    if (this.loading) { this.later = look || null; this.waits = true; return; }
+    this.loading = true;
+    const what = this.page.view === "frame" ? `frame:${this.page.chosen}` : "weave";
+    const url = `${drawing.dataset.url}?what=${what}`;
+    const answer = await (look ? send(url, { method: "POST", body: JSON.stringify(look) }) : fetch(url)).catch(() => null);
+    if (answer?.ok) this.told(await answer.json());
+    this.loading = false;
+    if (this.waits) { this.waits = false; this.histogram(this.later || undefined); }
+  }
+
+  told(found) {
+    for (const line of document.querySelectorAll("#histogram [data-line]")) line.setAttribute("points", found.lines[line.dataset.line]);
+    this.curve.line(found.curve, found.lines.luma);
+    for (const end of ["black", "white"]) {
+      const words = document.getElementById(`lost-${end}`);
+      if (!words) continue;
+      words.textContent = `${end} ${found[end].toFixed(2)} %`;
+      words.title = `${found[`${end}Pixels`].toLocaleString("en")} pixels are lost in ${end}`;
+      words.classList.toggle("grave", found[end] > 0.05);
+    }
+  }
+}
