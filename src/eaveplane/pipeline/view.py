@@ -273,7 +273,7 @@ class View:
 
         found = self.pictures.get(("drift", self.frame_version(id), self.frame_version(self._middle)), made)
         strength = np.clip(Site(self.size, level, box).spread(found) / DIFFERENT, 0, 1)[..., None]
-        return np.asarray(picture * (1 - 0.8 * strength) + np.array(WHITE_LOST, np.float32) * 0.8 * strength, np.uint8)
+        return np.asarray(picture * (1 - 0.8 * strength) + np.array(WHITE_LOST[1], np.float32) * 0.8 * strength, np.uint8)
 
     def _area_map(self, number: int, level: int, box: Box, look: Look) -> NDArray[np.uint8]:
         """The weave with an area hatched as far as it goes."""
