@@ -24,10 +24,12 @@ from .tone import ENCODED, MOST, STEPS, Tones, factors, shaped, tone_curve
 HUE_STEPS = 512
 WIDEST = np.pi / 3
 """How far on the ring a hue's adjustment reaches where no other hue stands nearer."""
-SMOOTHED = 0.6
+SMOOTHED = 0.38
 """Share of relief that is taken away at -100: with all of it edges would turn round."""
 BY_BAND = np.array([0.5, 1.0, 0.5])
 """What an area's relief is in fine, middle and broad."""
+LEAST_CLEAR = 0.22
+"""Share of light that is let through by the thickest haze."""
 PUSH = 4.0
 """Share of strengthening at which colours are wholly drawn into the gamut: from a quarter more on."""
 MIRED = 2.0
@@ -117,7 +119,7 @@ def _cleared(r: np.ndarray, g: np.ndarray, b: np.ndarray, ev: np.ndarray, amount
     """Haze taken away where `amount` is above zero, laid on where it is below."""
     one, zero = np.float32(1.0), np.float32(0.0)
     for i in range(r.shape[0]):
-        through = min(max(veil[i, 0] * ev[i] + veil[i, 1], np.float32(0.12)), one)
+        through = min(max(veil[i, 0] * ev[i] + veil[i, 1], np.float32(LEAST_CLEAR)), one)
         h = min(max(amount[i], -one), one)
         # a veil laid on is as thick as the air is there, and a little everywhere
         gain = one / (one - h * (one - through)) if h > 0 else one + h * (np.float32(0.15) + np.float32(0.75) * (one - through))

@@ -20,14 +20,20 @@ LONGEST = 1024
 """Pixels of the long side on which relief and haze are measured."""
 FLOOR = 2.0**-9
 """Light added before the logarithm, so that noise in blacks is no detail."""
-GRAIN = 0.5
+SPACING = 0.35
+"""Distance of the sampled references, in grains."""
+GRAIN = 0.7
 """Difference in EV above which something is an edge."""
-GROWTH = 1.5
+GROWTH = 2.4
+"""How much small differences grow at full strength; below 4 brighter stays brighter."""
 OCTAVES = 7
 BANDS = ((0, 1), (2, 3), (4, 5, 6))
 """Octaves of the small rendition that make fine, middle and broad relief."""
-CLEAREST = 0.95
-PATCH = 15
+CLEAREST = 0.9
+"""Share of the veil that is taken for haze: distance needs some of it."""
+GREYED = 0.5
+"""How far the colour of the air is drawn to grey: whole, dusk would turn blue where haze is taken away."""
+PATCH = 11
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,13 +74,13 @@ def added_by_band(guide: FloatArray) -> list[FloatArray]:
     octaves = max(1, min(OCTAVES, int(np.log2(min(guide.shape))) - 1))
     gauss = _pyramid(guide, octaves)
     low, high = float(guide.min()), float(guide.max())
-    references = np.linspace(low, high, max(2, int(np.ceil((high - low) / (0.5 * GRAIN))) + 1), dtype=np.float32)
+    references = np.linspace(low, high, max(2, int(np.ceil((high - low) / (SPACING * GRAIN))) + 1), dtype=np.float32)
     step = max(float(references[1] - references[0]), 1e-6)
     grown = [np.zeros_like(g) for g in gauss[:-1]]
     for reference in references:
         off = guide - reference
         share = np.minimum(np.abs(off) / np.float32(GRAIN), 1)
-        layers = _pyramid(off * np.float32(GROWTH) * (1 - share) ** 2, octaves)
+        layers = _pyramid(off * np.float32(GROWTH) * (1 - share) ** 3, octaves)
         for k in range(octaves):
             grown[k] += np.maximum(0, 1 - np.abs(gauss[k] - reference) / np.float32(step)) * (layers[k] - _up(layers[k + 1], layers[k]))
     found = []
@@ -120,7 +126,9 @@ def _haze(light: FloatArray, guide: FloatArray) -> tuple[FloatArray, FloatArray]
     count = max(8, dark.size // 1000)
     haziest = light.reshape(-1, 3)[np.argpartition(dark.ravel(), -count)[-count:]]
     haziest = haziest[np.argsort(luminance(haziest))[count // 2 :]]
-    air = np.maximum(np.median(haziest, axis=0), 0.02).astype(np.float32)
-    through = 1 - np.float32(CLEAREST) * cv2.erode(np.minimum((light / air).min(axis=2), 1), around)
-    slope, offset = _local_line(guide, through, 2 * patch, 0.1)
+    air = np.maximum(np.median(haziest, axis=0), 0.02)
+    air = (air + GREYED * (float(luminance(air)) - air)).astype(np.float32)
+    # opened rather than only eroded, so that what is dark keeps its outline and no clear seam surrounds it
+    veil = cv2.morphologyEx(np.minimum((light / air).min(axis=2), 1), cv2.MORPH_OPEN, around)
+    slope, offset = _local_line(guide, 1 - np.float32(CLEAREST) * veil, patch, 0.05)
     return np.stack([slope, offset]), air
