@@ -5,6 +5,9 @@ import { Curve } from "./curve.js";
 import { Ring } from "./ring.js";
 import { Areas } from "./areas.js";
 
+const TOOLS = ["tone-tool", "hue-tool", "area-paint", "area-erase"];
+const CALM = 250;
+
 /** Set a value at a path such as areas.0.parts.1.soft. */
 function put(object, path, value) {
   const way = path.split("."), last = way.pop();
@@ -21,6 +24,12 @@ export class LookBench {
     this.areas = new Areas(this);
     document.addEventListener("click", (event) => this.click(event));
     document.addEventListener("change", (event) => this.changed(event));
+    // what had the focus has it again when the bench has been drawn anew
+    document.body.addEventListener("htmx:oobBeforeSwap", (event) => {
+      if (event.detail.target.id !== "bench") return;
+      const held = document.activeElement;
+      this.focus = held.closest?.("#ring .point") ? "#ring .point[aria-pressed=true]" : held.closest?.("#bench") && held.id ? `#${held.id}` : "";
+    });
     const mat = document.querySelector(".mat");
     // a tool takes the press before the picture is dragged by it
     mat.addEventListener("pointerdown", (event) => { if (this.tool && event.button === 0 && !event.target.closest(".area-handle")) this.press(event); }, true);
@@ -43,7 +52,9 @@ export class LookBench {
   try(fields) {
     const look = { ...this.values(), ...fields };
     this.page.picture.look(look);
-    this.histogram(look);
+    // the picture goes first while a hand moves
+    clearTimeout(this.counting);
+    this.counting = setTimeout(() => this.histogram(look), CALM);
   }
 
   /** Decide on fields of the look that are drawn. */
@@ -61,6 +72,8 @@ export class LookBench {
     this.trim();
     this.marks();
     this.histogram();
+    if (this.focus && document.activeElement === document.body) document.querySelector(this.focus)?.focus();
+    this.focus = "";
   }
 
   choose(panel) {
@@ -78,7 +91,7 @@ export class LookBench {
     if (this.page.picking) this.page.pick();
     this.tool = this.tool === tool ? "" : tool;
     document.getElementById("picture").classList.toggle("picking", Boolean(this.tool));
-    for (const name of ["tone-tool", "hue-tool", "area-paint", "area-erase"]) for (const button of document.querySelectorAll(`[data-do=${name}]`)) button.setAttribute("aria-pressed", this.tool === name);
+    this.marks();
     const words = { "tone-tool": "Press on a tone in the picture and drag it up or down.", "hue-tool": "Click on a colour in the picture.", "area-paint": "Paint the area on the picture.", "area-erase": "Rub the area out on the picture." };
     if (this.tool) tell(words[this.tool]);
   }
@@ -119,7 +132,7 @@ export class LookBench {
     const alone = on("[data-without]");
     if (alone) return this.compare(alone.dataset.without);
     const what = on("[data-do]")?.dataset.do;
-    if (["tone-tool", "hue-tool", "area-paint", "area-erase"].includes(what)) return this.put(what);
+    if (TOOLS.includes(what)) return this.put(what);
     if (what === "measure-light") return post(on("[data-do]").dataset.url, {});
     if (what === "hue-remove") return this.ring.remove();
     if (what === "trim-reset") return post(document.getElementById("trim").dataset.url, { frame: this.page.chosen, reset: 1 });
@@ -176,6 +189,7 @@ export class LookBench {
 
   marks() {
     const { page } = this;
+    for (const name of TOOLS) for (const button of document.querySelectorAll(`[data-do=${name}]`)) button.setAttribute("aria-pressed", this.tool === name);
     for (const button of document.querySelectorAll("[data-without]")) button.setAttribute("aria-pressed", page.view === "capture" && page.without === button.dataset.without);
     for (const [name, view] of [["edge-mask", "edges"], ["drift-map", "drift"], ["area-mask", "area"]]) for (const button of document.querySelectorAll(`[data-do=${name}]`)) button.setAttribute("aria-pressed", page.view === view);
   }
