@@ -22,7 +22,7 @@ import tifffile
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT))
 
-from bench import gather, textbook  # noqa: E402
+from bench import gather, look, textbook  # noqa: E402
 from bench.score import corner_error, depth_edges, fitted, gradient_kept, psnr, ssim  # noqa: E402
 from eaveplane.fieldcam.order import Order  # noqa: E402
 from eaveplane.fieldcam.outing import carry_out  # noqa: E402
@@ -261,7 +261,7 @@ def main() -> None:
     for name in LARGE:
         text += speed(name)
     text += ["", "The field camera, discs not round:", "", "| landscape | frame | setting up, once | a frame |", "|---|---|---|---|", *shooting()]
-    text += ["", *gather.section()]
+    text += ["", *gather.section(), "", *look.section()]
     notes = ROOT / "docs" / "quality.notes.md"
     text += ["", notes.read_text().rstrip()] if notes.exists() else []
     (ROOT / "docs" / "quality.md").write_text("\n".join(text) + "\n")

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
 CORES = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else (os.cpu_count() or 1)
-_WORTH_SHARING = 1_000_000
+_WORTH_SHARING = 250_000
 
 
 def by_rows(work: Callable[[int, int], object], height: int, width: int) -> None:

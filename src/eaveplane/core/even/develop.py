@@ -26,7 +26,7 @@ WIDEST = np.pi / 3
 """How far on the ring a hue's adjustment reaches where no other hue stands nearer."""
 SMOOTHED = 0.38
 """Share of relief that is taken away at -100: with all of it edges would turn round."""
-BY_BAND = np.array([0.5, 1.0, 0.5])
+BY_BAND = (0.5, 1.0, 0.5)
 """What an area's relief is in fine, middle and broad."""
 LEAST_CLEAR = 0.22
 """Share of light that is let through by the thickest haze."""
@@ -400,7 +400,7 @@ def develop(root: FloatArray, look: Look, shot: Light, primaries: str, site: Sit
     if primaries == "rec2020" and not (areas or toned or coloured or relief or veiled or look.exposure or look.kelvin or look.tint):
         return root
     nothing = np.zeros((1, 1, 2), np.float32)
-    lines = _pair(guide, np.array(amounts)) if relief else nothing
+    lines = _pair(guide, tuple(amounts)) if relief else nothing
     area_lines = _pair(guide, BY_BAND) if area_relief else nothing
     veil = np.ascontiguousarray(np.moveaxis(guide.clear, 0, -1))
     from_work = np.linalg.inv(rgb_to_xyz(primaries)) @ XYZ_FROM_WORK
@@ -441,7 +441,8 @@ def develop(root: FloatArray, look: Look, shot: Light, primaries: str, site: Sit
     return out
 
 
-def _pair(guide: Guide, amounts: NDArray[np.float64]) -> FloatArray:
+@lru_cache(8)
+def _pair(guide: Guide, amounts: tuple[float, ...]) -> FloatArray:
     """Slope and offset (h, w, 2) of relief with three amounts."""
     pair = np.zeros((*guide.slopes.shape[1:], 2), np.float32)
     for k in np.flatnonzero(amounts):
@@ -455,7 +456,17 @@ _SCREEN = np.clip(np.rint(encode_srgb((np.linspace(0, 1, 4096) ** 2).astype(np.f
 
 def for_screen(developed: FloatArray) -> NDArray[np.uint8]:
     """8-bit sRGB codes (h, w, 3) of a picture that `develop` made in sRGB primaries."""
-    return np.asarray(_SCREEN[np.clip(developed * np.float32(4095) + np.float32(0.5), 0, 4095).astype(np.uint16)])
+    out = np.empty(developed.shape, np.uint8)
+    by_rows(lambda a, b: _codes(developed[a:b], _SCREEN, out[a:b]), *developed.shape[:2])
+    return out
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _codes(developed: np.ndarray, table: np.ndarray, out: np.ndarray) -> None:
+    for j in range(out.shape[0]):
+        for i in range(out.shape[1]):
+            for k in range(3):
+                out[j, i, k] = table[np.uint32(min(max(developed[j, i, k] * np.float32(4095) + np.float32(0.5), np.float32(0.0)), np.float32(4095.0)))]
 
 
 def histogram(screen: NDArray[np.uint8]) -> NDArray[np.int64]:

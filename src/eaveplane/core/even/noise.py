@@ -22,7 +22,7 @@ REACH = 2 * (2**SCALES - 1)
 SPLINE = np.array([1, 4, 6, 4, 1], np.float32) / 16
 TO_OPPONENT = np.array([[0.25, 0.5, 0.25], [1, -1, 0], [0, -1, 1]], np.float32)
 FROM_OPPONENT = np.linalg.inv(TO_OPPONENT).astype(np.float32)
-THRESHOLDS = (3.0, 2.4, 1.6, 1.0)
+THRESHOLDS = (1.8, 1.1, 0.55, 0.25)
 """Multiples of the noise below which a scale is taken for noise at full strength, fine to coarse."""
 STEEPEST = 0.65
 SAMPLE = 192

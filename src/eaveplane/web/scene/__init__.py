@@ -26,6 +26,8 @@ blueprint = Blueprint("scene", __name__, template_folder="templates", static_fol
 AT = "/scene/<int:number>"
 TILE = 512
 WIDEST = 4096
+PASSING = 80
+"""Quality of pictures that the next movement of a slider replaces."""
 FOREVER = "private, max-age=31536000, immutable"
 
 
@@ -160,7 +162,8 @@ def _screen(make: Callable[[], NDArray[np.uint8]]) -> NDArray[np.uint8]:
 
 
 def _jpeg(picture: NDArray[np.uint8], quality: int, cache: str | None) -> Response:
-    options = [cv2.IMWRITE_JPEG_QUALITY, quality, cv2.IMWRITE_JPEG_SAMPLING_FACTOR, cv2.IMWRITE_JPEG_SAMPLING_FACTOR_444]
+    colours = cv2.IMWRITE_JPEG_SAMPLING_FACTOR_444 if quality > PASSING else cv2.IMWRITE_JPEG_SAMPLING_FACTOR_420
+    options = [cv2.IMWRITE_JPEG_QUALITY, quality, cv2.IMWRITE_JPEG_SAMPLING_FACTOR, colours]
     _, data = cv2.imencode(".jpg", np.ascontiguousarray(picture[..., ::-1]), options)
     response = Response(data.tobytes(), mimetype="image/jpeg")
     if cache:
@@ -199,7 +202,7 @@ def seen(number: int, what: str) -> Response:
         picture, box = viewport(view, what, (x, y, w, h), wide, shown)
         return picture
 
-    response = _jpeg(_screen(make), 88, None)
+    response = _jpeg(_screen(make), PASSING if request.method == "POST" else 88, None)
     response.headers["X-Box"] = ",".join(str(v) for v in box)
     return response
 
