@@ -15,16 +15,21 @@ import numpy as np
 import pytest
 import tifffile
 
+from eaveplane.core.deliver.delivery import Delivery
+from eaveplane.core.even.areas import Area, DistanceRange, Elliptical, ToneRange
 from eaveplane.core.even.capture import Capture
-from eaveplane.core.even.look import RAW_LOOK
+from eaveplane.core.even.drift import apart_map
+from eaveplane.core.even.look import RAW_LOOK, HuePoint
+from eaveplane.imaging.colour import encode_srgb
+from eaveplane.imaging.light import light_of
 from eaveplane.pipeline import scene, work
 from eaveplane.pipeline.cache import Cache, hash_file, key_of
-from eaveplane.pipeline.frames import File, choice
+from eaveplane.pipeline.frames import File, choice, frame_keys
 from eaveplane.pipeline.library import Library, LibraryInUse
 from eaveplane.pipeline.pictures import list_pictures
 from eaveplane.pipeline.runner import Runner
 from eaveplane.pipeline.ticket import Cancelled, Ticket
-from eaveplane.pipeline.view import Kept, Keys, Shown, open_view, overview, viewport
+from eaveplane.pipeline.view import Kept, Keys, Shown, View, open_view, overview, viewport
 from eaveplane.pipeline.work import Worker, joined, named
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, outings, scenes
@@ -308,6 +313,61 @@ def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, tripod
     assert (difference == 128).all()
     bright = view().screen("weave", 0, (0, 0, 64, 64), Shown(recipe.look.model_copy(update={"exposure": 4.0}), clipping=True))
     assert (bright == (200, 60, 20)).all(axis=2).any()
+
+
+def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+    """Corrections, areas, relief and haze: what is seen on the page is what is written, and frames stay alike under it."""
+    outing = brought_in(library, worker, card(tmp_path / "card", tripod))
+    (row,) = scenes.scenes_of(library.db, outing)
+    areas = [
+        Area(name="Far", parts=[DistanceRange(near=1.2)], exposure=-0.6, haze=40, warmth=-20),
+        Area(name="Middle", parts=[Elliptical(x=500, y=400, rx=300, ry=200), ToneRange(low=0.3, join="intersect")], feather=12, shadows=40, relief=60),
+    ]
+    look = RAW_LOOK.model_copy(update={"areas": areas, "fine": 30, "broad": 50, "haze": 30, "boost": 30, "hues": [HuePoint(hue=50, strength=40)]})
+    capture = Capture(fringes="measured", vignetting="lens", noise=30, noise_colour=60)
+    delivery = Delivery(format="tiff", profile="srgb", folder=str(tmp_path))
+    scenes.decide(library.db, row["id"], "All of it", lambda recipe: recipe.model_copy(update={"look": look, "capture": capture, "canvas": "reference", "delivery": delivery}))
+    recipe = scenes.recipe_of(library.db, row["id"])
+    plain = library.decoded(library.files(outing), Capture())
+
+    def view(keys: dict[str, str]) -> View:
+        found = open_view(library.cache, recipe, Keys(plain, plain, keys), scene.plan(recipe, keys, full_only=False), Kept(50), Kept(80))
+        assert found is not None
+        return found
+
+    # before frames have been corrected they are so while they are looked at, and look the same after it
+    early = view({}).developed(f"frame:{recipe.frames[2].id}", 0, (200, 200, 300, 200), look)
+    job = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=recipe.to_json())
+    worker.wake()
+    told = done(library, job)
+    assert told["state"] == "done", told
+    seen = view(frame_keys(recipe.frames, plain, False, capture))
+    assert seen.woven is not None and seen.guide("weave").distance is not None
+    late = seen.frames[recipe.frames[2].id]
+    np.testing.assert_allclose(late.root(0, (200, 200, 300, 200)), view({}).frames[recipe.frames[2].id].root(0, (200, 200, 300, 200)), atol=2e-4)
+    assert early.shape == (200, 300, 3)
+
+    (written,) = [Path(r["path"]) for r in scenes.results_of(library.db, row["id"])]
+    file = tifffile.imread(written).astype(float) / 65535
+    width, height = seen.size
+    screen = seen.developed("weave", 0, (0, 0, width, height), look)
+    shown = encode_srgb(screen * np.abs(screen))
+    assert file.shape == shown.shape
+    off = np.abs(file - shown)
+    # the page measures relief and haze on stored smaller sizes, the file on its own
+    assert np.median(off) < 0.002 and np.quantile(off, 0.99) < 0.012
+
+    # and so is what the command line makes of the same recipe
+    result = run("stack", *tripod.paths, "--out", tmp_path / "headless.tif", "--recipe", written.with_suffix(".recipe.json"))
+    assert result.exit_code == 0, result.output
+    np.testing.assert_array_equal(tifffile.imread(tmp_path / "headless.tif"), tifffile.imread(written))
+
+    # flicked through, frames do not jump: far beyond their blur they are as alike as without the look
+    apart = []
+    for frame in recipe.kept():
+        pair = [light_of(seen.developed(f"frame:{i}", 1, (0, 0, width // 2, height // 2), look)) for i in (recipe.kept()[2].id, frame.id)]
+        apart.append(float(np.median(apart_map(*pair))))
+    assert max(apart) < 0.8, apart
 
 
 def test_frames_get_names_and_newcomers_places() -> None:

@@ -16,7 +16,7 @@ from .exif import Metadata
 
 OPCODES = 0xC74E
 WARP_RECTILINEAR, FIX_VIGNETTE = 1, 3
-FOCAL_ALIKE = 0.03
+SAMPLED = 900
 Radial = tuple[float, float, float, float]
 
 
@@ -83,7 +83,9 @@ def from_database(meta: Metadata, size: tuple[int, int], database: lensfunpy.Dat
     lenses = known.find_lenses(cameras[0], None, meta.lens, False) if cameras else []
     if not lenses:
         return None
-    lens, (width, height) = lenses[0], size
+    # radii are told in shares of the half diagonal, so a small picture of that shape tells as much
+    lens, shrunk = lenses[0], min(1.0, SAMPLED / max(size))
+    width, height = (max(2, round(v * shrunk)) for v in size)
     distance = min(meta.focus_m or 1000.0, 1000.0)
     modifier = lensfunpy.Modifier(lens, cameras[0].crop_factor, width, height)
     modifier.initialize(meta.focal_mm, meta.f_number or 8.0, distance, pixel_format=np.float32)

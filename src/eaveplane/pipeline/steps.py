@@ -201,7 +201,8 @@ def _exposures_laid(frames: list[Decoded], times: list[float], base: int) -> lis
 
 def corrected_key(base: str, full_only: bool, capture: Capture) -> str:
     """The key of a frame with its corrections; its own where there are none."""
-    return key_of("corrected", 1, base, full_only, capture.model_dump()) if capture.corrects() else base
+    # defaults are whole numbers until they have been through JSON; a key must not tell them apart
+    return key_of("corrected", 1, base, full_only, Capture(**capture.model_dump()).model_dump()) if capture.corrects() else base
 
 
 def corrections(root: str, base: str, full_only: bool, capture: Capture, ticket: str) -> str:

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from ..recipe import Recipe
 from .database import Database
 
-MOST_DECISIONS = 500
+MOST_DECISIONS = 10_000
 
 
 def add_scene(db: Database, outing_id: int, name: str, recipe: Recipe, doubtful: bool = False) -> int:

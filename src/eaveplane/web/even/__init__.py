@@ -165,7 +165,8 @@ def change(number: int) -> str:
         refuse(f"That cannot be: {error.errors()[0]['msg']}.")
     except (ValueError, TypeError):
         refuse("That is no part of a look.")
-    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"look": recipe.look.model_copy(update={name: getattr(checked, name) for name in fields})}), bench=set(fields) != {"curve"})
+    drawn = {name: getattr(checked, name) for name in fields}
+    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"look": recipe.look.model_copy(update=drawn)}), bench=set(fields) != {"curve"})
 
 
 @blueprint.post("/reset")

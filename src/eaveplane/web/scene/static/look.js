@@ -215,8 +215,8 @@ export class LookBench {
     for (const end of ["black", "white"]) {
       const words = document.getElementById(`lost-${end}`);
       if (!words) continue;
-      words.textContent = `${end} ${found[end].toFixed(2)} %`;
-      words.title = `${found[`${end}Pixels`].toLocaleString("en")} pixels are lost in ${end}`;
+      words.textContent = `${end} ${found[`${end}Pixels`].toLocaleString("en")} px`;
+      words.title = `${found[end].toFixed(2)} % of the picture is lost in ${end}`;
       words.classList.toggle("grave", found[end] > 0.05);
     }
   }
