@@ -176,6 +176,7 @@ def test_areas_are_made_moved_painted_and_named(even: Page) -> None:
     told(page, "Area named Rocks")
     page.get_by_role("button", name="Brushed").click()
     expect(page.locator("[data-do=area-paint]").last).to_have_attribute("aria-pressed", "true")
+    expect(page.locator("#areas li.chosen input[type=text]")).to_have_value("Brushed")
     x, y = place(page, "#viewer")
     page.mouse.move(x - 100, y + 100)
     page.mouse.down()

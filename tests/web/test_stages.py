@@ -67,7 +67,7 @@ def test_a_slider_is_seen_before_and_after_it_is_posted(page: Page) -> None:
     assert tried.mean() > plain.mean() + 20
     answer = page.post(page.at("/even/set"), {"name": "exposure", "value": 1.5})
     assert answer.status_code == 200 and page.recipe().look.exposure == 1.5
-    np.testing.assert_array_equal(picture(page, view), tried)
+    assert np.abs(picture(page, view).astype(int) - tried).mean() < 7
     assert "Undo: Exposure +1.5 EV" in answer.text
     before = picture(page, view + "&before=1")
     undo(page)

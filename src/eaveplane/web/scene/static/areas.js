@@ -90,13 +90,14 @@ export class Areas {
   get shown() { return this.bench.here && this.bench.panel === "areas" && this.page.picture.viewer && this.page.before !== "side"; }
 
   draw(areas = this.page.state.lookValues?.areas || []) {
-    this.chosen = Math.min(this.chosen, Math.max(0, areas.length - 1));
-    for (const row of document.querySelectorAll("#areas [data-area]")) row.classList.toggle("chosen", Number(row.dataset.area) === this.chosen);
-    for (const panel of document.querySelectorAll("[data-area-panel]")) panel.hidden = Number(panel.dataset.areaPanel) !== this.chosen;
+    // one that was just made is not in the page's state yet: it stays chosen, the last is shown until it is there
+    const chosen = Math.min(this.chosen, Math.max(0, areas.length - 1));
+    for (const row of document.querySelectorAll("#areas [data-area]")) row.classList.toggle("chosen", Number(row.dataset.area) === chosen);
+    for (const panel of document.querySelectorAll("[data-area-panel]")) panel.hidden = Number(panel.dataset.areaPanel) !== chosen;
     const focused = document.activeElement?.closest?.(".area-handle");
     const which = focused && [...this.group.querySelectorAll(".area-handle")].indexOf(focused);
     this.group.replaceChildren();
-    const area = areas[this.chosen];
+    const area = areas[chosen];
     if (!this.shown || !area) return;
     area.parts.forEach((part, p) => this[part.kind]?.(part, p));
     if (focused) this.group.querySelectorAll(".area-handle")[which]?.focus();

@@ -55,7 +55,7 @@ export class Picture {
     if (view === "difference") return `difference:${chosen}:${state.reference}`;
     if (view === "capture") return `capture:all:${chosen}`;
     if (view === "edges" || view === "drift") return `${view}:${chosen}`;
-    if (view === "area") return state.lookValues.areas.length ? `area:${this.page.bench.areas.chosen}` : "weave";
+    if (view === "area") return state.lookValues.areas.length ? `area:${Math.min(this.page.bench.areas.chosen, state.lookValues.areas.length - 1)}` : "weave";
     return view === "compare" ? "weave" : view;
   }
 

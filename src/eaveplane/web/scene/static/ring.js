@@ -18,20 +18,20 @@ export class Ring {
   draw(hues = this.hues) {
     const group = document.querySelector("#ring .points");
     if (!group) return;
-    this.chosen = Math.min(this.chosen, Math.max(0, hues.length - 1));
+    const chosen = Math.min(this.chosen, Math.max(0, hues.length - 1));
     const focused = document.activeElement?.closest?.("#ring .point");
     group.replaceChildren(...hues.map((point, k) => {
       const turn = (point.hue * Math.PI) / 180, radius = MIDDLE + (REACH * point.strength) / 100;
       const dot = document.createElementNS(SVG, "g");
-      for (const [name, value] of Object.entries({ class: "point", tabindex: 0, role: "button", "aria-pressed": k === this.chosen, "data-hue": k, "aria-label": `Hue ${point.hue.toFixed(0)}°, strength ${point.strength} %: left and right turn it, up and down change its strength, Delete removes it` })) dot.setAttribute(name, value);
+      for (const [name, value] of Object.entries({ class: "point", tabindex: 0, role: "button", "aria-pressed": k === chosen, "data-hue": k, "aria-label": `Hue ${point.hue.toFixed(0)}°, strength ${point.strength} %: left and right turn it, up and down change its strength, Delete removes it` })) dot.setAttribute(name, value);
       const spoke = document.createElementNS(SVG, "line"), knob = document.createElementNS(SVG, "circle");
       for (const [name, value] of Object.entries({ x2: 50 * Math.cos(turn), y2: -50 * Math.sin(turn) })) spoke.setAttribute(name, value);
       for (const [name, value] of Object.entries({ cx: radius * Math.cos(turn), cy: -radius * Math.sin(turn), r: 5 })) knob.setAttribute(name, value);
       dot.append(spoke, knob);
       return dot;
     }));
-    if (focused) group.children[this.chosen]?.focus();
-    for (const rulers of document.querySelectorAll(".hue-rulers")) rulers.hidden = Number(rulers.dataset.hue) !== this.chosen;
+    if (focused) group.children[chosen]?.focus();
+    for (const rulers of document.querySelectorAll(".hue-rulers")) rulers.hidden = Number(rulers.dataset.hue) !== chosen;
   }
 
   at(event, drawing) {
@@ -82,7 +82,7 @@ export class Ring {
 
   remove() {
     const hues = this.hues;
-    const [gone] = hues.splice(this.chosen, 1);
+    const [gone] = hues.splice(Math.min(this.chosen, hues.length - 1), 1);
     return gone && this.bench.change({ hues }, `Hue ${gone.hue.toFixed(0)}° taken off the ring`);
   }
 

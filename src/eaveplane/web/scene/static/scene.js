@@ -143,7 +143,7 @@ document.body.addEventListener("htmx:afterSwap", (event) => {
 });
 function refresh(bench = false) {
   const editing = document.activeElement?.closest("#bench input[type=text], #bench input[type=number]");
-  return htmx.ajax("GET", `/scene/${page.state.scene}/pieces/${page.stage}?bench=${bench && !editing ? 1 : 0}`, { swap: "none", source: document.body }).catch(() => {});
+  return htmx.ajax("GET", `/scene/${page.state.scene}/pieces/${page.stage}?bench=${bench && !editing ? 1 : 0}`, { swap: "none", source: document.getElementById("told") }).catch(() => {});
 }
 window.addEventListener("popstate", () => location.reload());
 

@@ -14,10 +14,13 @@ export function tell(text, grave = false) {
   tell.timer = setTimeout(() => { told.className = ""; }, grave ? 9000 : 3500);
 }
 
-/** Post values and put the pieces that come back in their places. */
+let posts = Promise.resolve();
+
+/** Post values and put the pieces that come back in their places; one after the other, so that no decision is dropped for a later one. */
 export function post(url, values) {
   // what goes wrong is told by the listeners above
-  return htmx.ajax("POST", url, { values, swap: "none", source: document.body }).catch(() => {});
+  posts = posts.then(() => htmx.ajax("POST", url, { values, swap: "none", source: document.body })).catch(() => {});
+  return posts;
 }
 
 /** A request of a script's own, with the token. */
