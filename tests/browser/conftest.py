@@ -51,8 +51,10 @@ def page(browser: Browser) -> Iterator[Page]:
     complaints: list[str] = []
 
     def heard(message: ConsoleMessage) -> None:
-        # answers of 4xx, and what a page says when a test has ended its server, are no complaints of scripts
-        if message.type == "error" and not message.text.startswith(("Failed to load resource", "Response Status Error Code 4")) and not getattr(opened, "server_ended", False):
+        # answers of 4xx, tiles that were still coming when a page was left, and what a page says when a test has ended its
+        # server, are no complaints of scripts
+        expected = message.text.startswith(("Failed to load resource", "Response Status Error Code 4", "Tile %s failed to load"))
+        if message.type == "error" and not expected and not getattr(opened, "server_ended", False):
             complaints.append(message.text)
 
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
@@ -60,6 +62,7 @@ def page(browser: Browser) -> Iterator[Page]:
     opened.set_default_timeout(45_000)
     opened.on("console", heard)
     opened.on("pageerror", lambda error: complaints.append(str(error)))
+    opened.on("response", lambda response: complaints.append(f"{response.status} {response.url}") if response.status >= 500 else None)
     yield opened
     context.close()
     assert complaints == []

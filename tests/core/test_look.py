@@ -216,7 +216,7 @@ def _grey(ev: np.ndarray) -> np.ndarray:
 
 
 @pytest.mark.parametrize("name", STRONGEST)
-@pytest.mark.parametrize("step", [1.5, 2.0, 3.5])
+@pytest.mark.parametrize("step", [1.0, 2.0, 3.5])
 def test_relief_raises_no_rim_beside_an_edge(name: str, step: float) -> None:
     ev = np.full((400, 600), -5.0)
     ev[:, 300:] += step

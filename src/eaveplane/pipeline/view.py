@@ -97,6 +97,7 @@ class View:
     gates: FloatArray | None
     woven: Levels | None
     pictures: Kept
+    guides: Kept
     uncorrected: Callable[[str, Capture], steps.Decoded]
 
     def box_inside(self, level: int, box: Box) -> Box:
@@ -197,11 +198,11 @@ class View:
             level += 1
         level = min(level, len(next(iter(self.frames.values())).codes.sizes) - 1)
         whole = self.box_inside(level, (0, 0, *self.size))
-        made: Guide = self.pictures.get(("guide", _short(self._weave_parts())), lambda: guide_of(self._weave(level, whole, painted=False), self.size, self._distances()))
+        made: Guide = self.guides.get(("guide", _short(self._weave_parts())), lambda: guide_of(self._weave(level, whole, painted=False), self.size, self._distances()))
         if what == "weave":
             return made
         id = what.partition(":")[2]
-        own: Guide = self.pictures.get(("guide", self.frame_version(id)), lambda: guide_of(self.frame(id, level, whole), self.size))
+        own: Guide = self.guides.get(("guide", self.frame_version(id)), lambda: guide_of(self.frame(id, level, whole), self.size))
         return Guide(self.size, own.slopes, own.offsets, made.clear, made.air, made.distance)
 
     def _distances(self) -> FloatArray | None:
@@ -339,12 +340,12 @@ def _hatched(screen: NDArray[np.uint8], picture: FloatArray, box: Box) -> NDArra
     return screen
 
 
-def open_view(cache: Cache, recipe: Recipe, keys: Keys, planned: Plan | None, kept: Kept, pictures: Kept, inspected: Sequence[str] = ()) -> View | None:
+def open_view(cache: Cache, recipe: Recipe, keys: Keys, planned: Plan | None, kept: Kept, pictures: Kept, guides: Kept, inspected: Sequence[str] = ()) -> View | None:
     """What there is of a scene; None before any frame has been decoded.
 
     Where a frame has not been corrected yet, it is corrected as it is looked at.
     `inspected` the frames that were looked at, near to far; `kept` keeps what many views of a scene have in common, `pictures` the
-    last boxes looked at.
+    last boxes looked at, `guides` what relief and haze know of the last pictures.
     """
     def corrected(id: str, capture: Capture) -> steps.Decoded:
         read = keys.plain if (capture.demosaic, capture.highlights) == (PLAIN.demosaic, PLAIN.highlights) and id in keys.plain else keys.read
@@ -377,7 +378,7 @@ def open_view(cache: Cache, recipe: Recipe, keys: Keys, planned: Plan | None, ke
         if cache.has(planned.woven):
             woven = Levels(cache.path(planned.woven) / "picture")
     shot = frames[planned.ids[planned.reference]].shot if planned else first.shot
-    return View(recipe, first.size, shot, frames, registered, laid, steadied, planned, gates, woven, pictures, corrected)
+    return View(recipe, first.size, shot, frames, registered, laid, steadied, planned, gates, woven, pictures, guides, corrected)
 
 
 def viewport(view: View, what: str, box: tuple[float, float, float, float], wide: int, shown: Shown) -> tuple[NDArray[np.uint8], Box]:

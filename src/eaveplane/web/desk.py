@@ -14,13 +14,15 @@ from ..store.database import Database
 
 @dataclass
 class Desk:
-    """`views` keeps opened views by scene and state, `kept` their frames and gates, `pictures` boxes of light."""
+    """`views` keeps opened views by scene and state, `kept` their frames and gates, `pictures` boxes of light, `guides` of
+    whole pictures."""
 
     library: Library
     worker: Worker
     views: Kept = field(default_factory=lambda: Kept(12))
     kept: Kept = field(default_factory=lambda: Kept(400))
     pictures: Kept = field(default_factory=lambda: Kept(64))
+    guides: Kept = field(default_factory=lambda: Kept(16))
 
     @property
     def db(self) -> Database:

@@ -24,7 +24,7 @@ from .tone import ENCODED, MOST, STEPS, Tones, factors, shaped, tone_curve
 HUE_STEPS = 512
 WIDEST = np.pi / 3
 """How far on the ring a hue's adjustment reaches where no other hue stands nearer."""
-SMOOTHED = 0.38
+SMOOTHED = 0.45
 """Share of relief that is taken away at -100: with all of it edges would turn round."""
 BY_BAND = (0.5, 1.0, 0.5)
 """What an area's relief is in fine, middle and broad."""

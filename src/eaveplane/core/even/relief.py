@@ -24,7 +24,7 @@ SPACING = 0.35
 """Distance of the sampled references, in grains."""
 GRAIN = 0.7
 """Difference in EV above which something is an edge."""
-GROWTH = 2.4
+GROWTH = 2.0
 """How much small differences grow at full strength; below 4 brighter stays brighter."""
 OCTAVES = 7
 BANDS = ((0, 1), (2, 3), (4, 5, 6))

@@ -136,7 +136,7 @@ class Opened:
         """What there is to see; kept between requests as long as nothing changed."""
         inspected = self._inspection[0] if self._inspection else ()
         made: View | None = self.desk.views.get(
-            (self.number, self.version), lambda: open_view(self.desk.library.cache, self.recipe, self.there, self.plan, self.desk.kept, self.desk.pictures, inspected)
+            (self.number, self.version), lambda: open_view(self.desk.library.cache, self.recipe, self.there, self.plan, self.desk.kept, self.desk.pictures, self.desk.guides, inspected)
         )
         return made
 
