@@ -342,7 +342,7 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
     told = done(library, job)
     assert told["state"] == "done", told
     seen = view(frame_keys(recipe.frames, plain, False, capture))
-    assert seen.woven is not None and seen.guide("weave").distance is not None
+    assert seen.woven is not None and seen.guide().distance is not None
     late = seen.frames[recipe.frames[2].id]
     np.testing.assert_allclose(late.root(0, (200, 200, 300, 200)), view({}).frames[recipe.frames[2].id].root(0, (200, 200, 300, 200)), atol=2e-4)
     assert early.shape == (200, 300, 3)

@@ -37,10 +37,11 @@ LEAST_RADIUS = 0.3
 
 
 class Kept:
-    """The last few things made, by key; safe between threads."""
+    """The last few things made, by key; safe between threads, and made by one of them while the others wait for it."""
 
     def __init__(self, most: int) -> None:
         self._most, self._items, self._lock = most, OrderedDict[Any, Any](), threading.Lock()
+        self._making: dict[Any, threading.Lock] = {}
 
     def get(self, key: Any, make: Callable[[], Any]) -> Any:
         """What is kept under a key, made if it is not there."""
@@ -48,11 +49,20 @@ class Kept:
             if key in self._items:
                 self._items.move_to_end(key)
                 return self._items[key]
-        made = make()
-        with self._lock:
-            self._items[key] = made
-            while len(self._items) > self._most:
-                self._items.popitem(last=False)
+            making = self._making.setdefault(key, threading.Lock())
+        with making:
+            with self._lock:
+                if key in self._items:
+                    return self._items[key]
+            try:
+                made = make()
+                with self._lock:
+                    self._items[key] = made
+                    while len(self._items) > self._most:
+                        self._items.popitem(last=False)
+            finally:
+                with self._lock:
+                    self._making.pop(key, None)
         return made
 
 
@@ -191,19 +201,22 @@ class View:
         found = weave_box(self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level)[1]
         return {self.laid.names[k]: mask for k, mask in found.items()}
 
-    def guide(self, what: str) -> Guide:
-        """What relief and haze know of `weave` or `frame:ID`. Haze and distances are the weave's for every frame, so that frames stay alike."""
+    def guide(self) -> Guide:
+        """What relief, haze and areas by distance know of the scene: the weave's for every frame, so that frames stay alike."""
+        made: Guide = self.guides.get(_short(self._weave_parts()), lambda: guide_of(self._whole_weave(), self.size, self._distances()))
+        return made
+
+    def _whole_weave(self) -> FloatArray:
+        """All of the weave without strokes, at the smallest size that is not smaller than a guide."""
         level = 0
-        while max(self.size) >> (level + 1) >= LONGEST:
+        while level < self.levels - 1 and max(self.size) >> (level + 1) >= LONGEST:
             level += 1
-        level = min(level, len(next(iter(self.frames.values())).codes.sizes) - 1)
-        whole = self.box_inside(level, (0, 0, *self.size))
-        made: Guide = self.guides.get(("guide", _short(self._weave_parts())), lambda: guide_of(self._weave(level, whole, painted=False), self.size, self._distances()))
-        if what == "weave":
-            return made
-        id = what.partition(":")[2]
-        own: Guide = self.guides.get(("guide", self.frame_version(id)), lambda: guide_of(self.frame(id, level, whole), self.size))
-        return Guide(self.size, own.slopes, own.offsets, made.clear, made.air, made.distance)
+        return self._weave(level, self.box_inside(level, (0, 0, *self.size)), painted=False)
+
+    @property
+    def levels(self) -> int:
+        """How many sizes there are."""
+        return len(next(iter(self.frames.values())).codes.sizes)
 
     def _distances(self) -> FloatArray | None:
         if self.gates is None or self.plan is None:
@@ -218,7 +231,7 @@ class View:
         margin = reaches(look, level)
         wide = _around(box, margin, (-(-self.size[0] >> level), -(-self.size[1] >> level))) if margin else box
         picture = self.weave(level, wide) if kind == "weave" else self.frame(id, level, wide)
-        site = Site(self.size, level, wide, self.guide(what) if needs_guide(look) else None)
+        site = Site(self.size, level, wide, self.guide() if needs_guide(look) else None)
         return _cut(develop(picture, look, self.shot, "srgb", site), wide, box)
 
     def screen(self, what: str, level: int, box: Box, shown: Shown) -> NDArray[np.uint8]:
@@ -282,7 +295,7 @@ class View:
         area = look.areas[number]
         margin = reaches(look.model_copy(update={"areas": [area.model_copy(update={"on": True})]}), level)
         wide = _around(box, margin, (-(-self.size[0] >> level), -(-self.size[1] >> level)))
-        mask = mask_of(area, Site(self.size, level, wide, self.guide("weave")), light_of(self.weave(level, wide)))
+        mask = mask_of(area, Site(self.size, level, wide, self.guide()), light_of(self.weave(level, wide)))
         line = hatch(number % 6, box)[..., None]
         strength = _cut(mask, wide, box)[..., None] * (0.25 + 0.45 * line)
         return np.asarray(picture * (1 - strength) + np.array(AREA, np.float32) * strength, np.uint8)
@@ -395,7 +408,7 @@ def _level_for(view: View, box: tuple[float, float, float, float], wide: int) ->
     """The smallest level that still has about `wide` pixels across a box of the full size, and the box there."""
     x, y, w, h = box
     level = 0
-    while level < len(next(iter(view.frames.values())).codes.sizes) - 1 and w / 2 ** (level + 1) >= wide * 0.9:
+    while level < view.levels - 1 and w / 2 ** (level + 1) >= wide * 0.9:
         level += 1
     scale = 0.5**level
     return level, view.box_inside(level, (int(x * scale), int(y * scale), max(1, round(w * scale)), max(1, round(h * scale))))
