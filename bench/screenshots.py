@@ -5,6 +5,7 @@ Usage: screenshots.py ADDRESS FOLDER, with `eaveplane demo` running on a fresh l
 
 from __future__ import annotations
 
+import re
 import sys
 from pathlib import Path
 
@@ -87,6 +88,8 @@ def walk(page: Page, address: str, folder: Path) -> None:
     page.get_by_role("button", name="take all away").click()
     settle(page)
     page.click("#route a[aria-label^=Weave]")
+    expect(page.locator("#route a[aria-current=step]")).to_have_attribute("aria-label", re.compile("^Weave"))
+    page.keyboard.press("f")
     page.keyboard.press("2")
     page.keyboard.press("0")
     keep("weave")
