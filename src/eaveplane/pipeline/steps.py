@@ -10,17 +10,21 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
 from datetime import datetime
+from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ..core.even.areas import Site
-from ..core.even.capture import Capture, Correction, Measured, corrected, correction, measure
+from ..core.even.capture import UNMOVED, Capture, Correction, Measured, corrected, correction
 from ..core.even.develop import develop, needs_guide
 from ..core.even.drift import Drift, Trim, measure_drift, radius_squared
+from ..core.even.fringes import measure_fringes
 from ..core.even.look import Light
+from ..core.even.noise import measure_noise
 from ..core.even.relief import guide_of
 from ..core.finish.finish import finish
 from ..core.gather.coverage import SoftBand
@@ -213,7 +217,7 @@ def corrections(root: str, base: str, full_only: bool, capture: Capture, ticket:
 
 def _correct(cache: Cache, folder: Path, base: str, full_only: bool, capture: Capture, ticket: Ticket) -> None:
     frame = pending(cache, open_decoded(cache, base), base, capture)
-    correcting = frame.correcting
+    correcting = frame.correct(True) if frame.correct else None
     assert correcting is not None
     width, height = frame.size
     peak = frame.peak * correcting.peak
@@ -235,24 +239,37 @@ def _correct(cache: Cache, folder: Path, base: str, full_only: bool, capture: Ca
 
 
 def pending(cache: Cache, frame: Decoded, base: str, capture: Capture) -> Decoded:
-    """A frame that corrects itself whenever it is read."""
+    """A frame that corrects itself whenever it is read; what has to be measured in it is measured when that is first needed."""
     if not capture.corrects():
         return frame
 
-    def build(folder: Path) -> None:
-        measured = measure(lambda box: channels(frame.codes.read(0, box), frame.encoding), frame.size)
-        (folder / "measured.json").write_text(json.dumps(asdict(measured)))
+    @lru_cache(maxsize=2)
+    def found(fine: bool) -> Correction | None:
+        asked = capture if fine else capture.coarse()
+        if not asked.corrects():
+            return None
+        red, blue = _kept(cache, "fringes", base, lambda: measure_fringes(frame.plain, frame.size)) if asked.fringes == "measured" else (UNMOVED, UNMOVED)
+        noise = _kept(cache, "noise", base, lambda: measure_noise(frame.plain, frame.size).tolist()) if asked.needs_noise() else []
+        return correction(asked, Measured(tuple(red), tuple(blue), noise), frame.lens or from_database(frame.meta, frame.size), frame.size)
 
-    key = cache.make(key_of("measured", 1, base), build)
-    facts = json.loads((cache.path(key) / "measured.json").read_text())
-    measured = Measured(tuple(facts["red"]), tuple(facts["blue"]), facts["noise"])
-    return replace(frame, correcting=correction(capture, measured, frame.lens or from_database(frame.meta, frame.size), frame.size))
+    return replace(frame, capture=capture, correct=found)
+
+
+def _kept(cache: Cache, what: str, base: str, make: Callable[[], Any]) -> Any:
+    """What was measured in a frame, as JSON in the cache."""
+
+    def build(folder: Path) -> None:
+        (folder / "measured.json").write_text(json.dumps(make()))
+
+    key = cache.make(key_of(what, 1, base), build)
+    return json.loads((cache.path(key) / "measured.json").read_text())
 
 
 @dataclass(frozen=True, eq=False)
 class Decoded:
     """A frame as the cache keeps it; `analysed` is the folder of what was measured, `peak` the
-    brightest light it can hold, `correcting` what its codes still lack."""
+    brightest light it can hold, `correct` what its codes still lack of `capture`, at full size (True)
+    or at smaller ones."""
 
     folder: Path
     analysed: Path
@@ -265,19 +282,24 @@ class Decoded:
     small_level: int
     peak: float = 1.0
     lens: LensData | None = None
-    correcting: Correction | None = None
+    capture: Capture | None = None
+    correct: Callable[[bool], Correction | None] | None = None
+
+    def plain(self, box: Box, level: int = 0) -> FloatArray:
+        """Linear light (h, w, 3) in the frame's own channels as its codes have it, for a box at a level."""
+        return channels(self.codes.read(level, box), self.encoding)
+
+    def _lacks(self, level: int) -> Correction | None:
+        return self.correct(level == 0) if self.correct else None
 
     def channels(self, level: int, box: Box) -> FloatArray:
         """Linear light (h, w, 3) in the frame's own channels, for a box at a level."""
-
-        def read(part: Box) -> FloatArray:
-            return channels(self.codes.read(level, part), self.encoding)
-
-        return read(box) if self.correcting is None else corrected(read, self.correcting, self.size, level, box)
+        lacking = self._lacks(level)
+        return self.plain(box, level) if lacking is None else corrected(lambda part: self.plain(part, level), lacking, self.size, level, box)
 
     def root(self, level: int, box: Box, gain: tuple[float, float, float] = (1, 1, 1)) -> FloatArray:
         """The frame (h, w, 3) in the weaving encoding for a box at a level; `gain` multiplies its working channels."""
-        if self.correcting is None:
+        if self._lacks(level) is None:
             return to_root(self.codes.read(level, box), self.encoding, gain)
         return root_of(self.channels(level, box) @ (np.asarray(gain)[:, None] * self.encoding.to_work).T.astype(np.float32))
 

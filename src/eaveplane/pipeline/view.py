@@ -119,7 +119,7 @@ class View:
     def frame_version(self, id: str) -> str:
         """Changes whenever a frame's pixels under a neutral look do."""
         laid = self._lays(id)
-        return _short(id, laid[0] if laid else "", self.recipe.even_out, self._trim(id), self.frames[id].folder.name, self.frames[id].correcting)
+        return _short(id, laid[0] if laid else "", self.recipe.even_out, self._trim(id), self.frames[id].folder.name, self.frames[id].capture)
 
     def _lays(self, id: str) -> tuple[str, Laid] | None:
         """By which registration a frame is shown."""
@@ -271,10 +271,11 @@ class View:
     def _edges(self, id: str, level: int, box: Box) -> NDArray[np.uint8]:
         """Where capture sharpening acts, white, over the frame's greys."""
         frame = self.uncorrected(id, self.recipe.capture.model_copy(update={"sharpen": 5}))
-        assert frame.correcting is not None
+        measured = frame.correct(True) if frame.correct else None
+        assert measured is not None
         plain = self.uncorrected(id, without(self.recipe.capture, "sharpening"))
         light = plain.channels(level, box)
-        mask = edge_mask(light, np.array(frame.correcting.noise, np.float32), self.recipe.capture.edges)[..., None]
+        mask = edge_mask(light, np.array(measured.noise, np.float32), self.recipe.capture.edges)[..., None]
         grey = for_screen(root_of(light) @ np.full((3, 3), 1 / 3, np.float32)) * np.float32(0.45)
         return np.asarray(grey * (1 - mask) + 255 * mask, np.uint8)
 

@@ -14,12 +14,13 @@ from ...imaging.lensdata import LensData, Radial
 from ...imaging.levels import Box
 from ...imaging.light import root_of
 from ...parameter import Parameters, parameter
-from .fringes import Scale, measure_fringes
-from .noise import REACH, denoised, measure_noise
+from .fringes import Scale
+from .noise import REACH, denoised
 
 Demosaic = Literal["ahd", "dcb", "dht", "vng", "ppg"]
 Highlights = Literal["clip", "blend", "rebuild"]
 STRAIGHT: Radial = (1.0, 0.0, 0.0, 0.0)
+UNMOVED: Scale = (0.0, 0.0)
 AROUND = 6
 """Pixels that resampling and sharpening need around a box."""
 
@@ -45,6 +46,14 @@ class Capture(Parameters):
         """Whether pixels are changed after they have been read."""
         read_only = Capture(demosaic=self.demosaic, highlights=self.highlights, radius=self.radius, edges=self.edges, fringe_red=self.fringe_red, fringe_blue=self.fringe_blue, falloff=self.falloff)
         return self != read_only
+
+    def needs_noise(self) -> bool:
+        """Whether a frame's noise has to be known for it."""
+        return bool(self.noise or self.noise_colour or self.sharpen)
+
+    def coarse(self) -> Capture:
+        """What is left of it at smaller sizes, at which neither noise nor sharpening is seen."""
+        return self.model_copy(update={"noise": 0.0, "noise_colour": 0.0, "sharpen": 0.0})
 
 
 CORRECTIONS = {
@@ -72,12 +81,6 @@ class Measured:
     red: Scale
     blue: Scale
     noise: list[list[float]]
-
-
-def measure(read: Callable[[Box], FloatArray], size: tuple[int, int]) -> Measured:
-    """Fringes and noise of a frame whose linear light (h, w, 3) `read` gives for a box."""
-    red, blue = measure_fringes(read, size)
-    return Measured(red, blue, measure_noise(read, size).tolist())
 
 
 @dataclass(frozen=True)
