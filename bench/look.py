@@ -13,9 +13,11 @@ import cv2
 import numpy as np
 
 from eaveplane.core.even.areas import Area, Elliptical, Graduated, Site, ToneRange
-from eaveplane.core.even.capture import Capture, corrected, correction, measure
+from eaveplane.core.even.capture import UNMOVED, Capture, Measured, corrected, correction
 from eaveplane.core.even.develop import develop, for_screen
+from eaveplane.core.even.fringes import measure_fringes
 from eaveplane.core.even.look import RAW_LOOK, HuePoint, Light, Look
+from eaveplane.core.even.noise import measure_noise
 from eaveplane.core.even.relief import guide_of
 from eaveplane.fieldcam.order import Order
 from eaveplane.fieldcam.outing import carry_out
@@ -98,12 +100,12 @@ def fringes() -> list[str]:
             picture = read_picture(path)
             light = channels(picture.codes, picture.encoding)
             size = (light.shape[1], light.shape[0])
-            found, true = measure(lambda box, light=light: light[box[1] : box[1] + box[3], box[0] : box[0] + box[2]], size), read_opcodes(path)  # type: ignore[misc]
+            found, true = measure_fringes(lambda box, light=light: light[box[1] : box[1] + box[3], box[0] : box[0] + box[2]], size), read_opcodes(path)  # type: ignore[misc]
             assert isinstance(true, LensData)
             half = float(np.hypot(*size)) / 2
 
             def left(r: float, true: LensData = true, found=found, half: float = half) -> tuple[float, float]:  # type: ignore[no-untyped-def]
-                red, blue = (abs(k[0] + k[1] * r * r - t[1] * r * r) * r * half for k, t in ((found.red, true.red), (found.blue, true.blue)))
+                red, blue = (abs(k[0] + k[1] * r * r - t[1] * r * r) * r * half for k, t in ((found[0], true.red), (found[1], true.blue)))
                 return red, blue
 
             told = [f"{r:.2f}, {b:.2f} px" for r, b in ((true.red[1] * half, true.blue[1] * half), left(0.5), left(1.0))]
@@ -122,7 +124,7 @@ def noise() -> list[str]:
         def read(box: Box, b: FloatArray = b) -> FloatArray:
             return b[box[1] : box[1] + box[3], box[0] : box[0] + box[2]]
 
-        measured = measure(read, size)
+        measured = Measured(UNMOVED, UNMOVED, measure_noise(read, size).tolist())
         done = [b] + [corrected(read, correction(Capture(noise=s, noise_colour=100), measured, None, size), size, 0, (0, 0, *size)) for s in (50, 100)]
         scores = [-10 * np.log10(np.mean((np.sqrt(np.maximum(p, 0)) - np.sqrt(np.maximum(a, 0))) ** 2)) for p in done]
         lines.append(f"| {landscape}, ISO {iso} | {' | '.join(f'{s:.2f} dB' for s in scores)} |")

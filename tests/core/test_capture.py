@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eaveplane.core.even.capture import CORRECTIONS, Capture, Measured, corrected, correction, edge_mask, measure, without
+from eaveplane.core.even.capture import CORRECTIONS, Capture, Measured, corrected, correction, edge_mask, without
 from eaveplane.core.even.fringes import measure_fringes
 from eaveplane.core.even.noise import denoised, measure_noise
 from eaveplane.fieldcam.camera import COLOUR_MATRIX, camera_neutral
@@ -39,6 +39,10 @@ def texture(seed: int = 0, size: tuple[int, int] = SIZE) -> FloatArray:
         total += layer / layer.std()
     grey = 0.3 + 0.08 * total / total.std()
     return np.clip(grey[..., None] * np.array([0.9, 1.0, 0.8], np.float32), 0.01, 0.9).astype(np.float32)
+
+
+def measure(read: Callable[[Box], FloatArray], size: tuple[int, int]) -> Measured:
+    return Measured(*measure_fringes(read, size), measure_noise(read, size).tolist())
 
 
 def reader(light: FloatArray) -> Callable[[Box], FloatArray]:
