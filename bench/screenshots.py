@@ -78,6 +78,7 @@ def walk(page: Page, address: str, folder: Path) -> None:
     page.get_by_role("button", name="Distance").click()
     expect(page.locator("#areas li")).to_have_count(2)
     page.locator("[data-area-panel='1'] [data-do=area-mask]").click()
+    page.wait_for_function("() => document.querySelector('.mat').dataset.whole.includes('area:')")
     keep("areas")
     page.click(".panels [data-panel=lens]")
     page.locator("[data-name=noise] input[type=number]").fill("60")
