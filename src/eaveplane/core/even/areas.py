@@ -114,7 +114,7 @@ class Area(Parameters):
     tint: float = parameter(0, -100, 100, 1, "Tint", "Green against magenta.", "", IN_AREA)
     saturation: float = parameter(0, -100, 100, 1, "Saturation", "Strength of colours.", "%", IN_AREA)
     relief: float = parameter(0, -100, 100, 1, "Relief", "Local contrast, all three scales together.", "%", IN_AREA)
-    haze: float = parameter(0, -100, 100, 1, "Haze taken away", "Clears the veil of the distance; below zero a veil is laid on.", "%", IN_AREA)
+    haze: float = parameter(0, -100, 100, 1, "Clear haze", "Clears the veil of the distance; below zero a veil is laid on.", "%", IN_AREA)
 
 
     def changes(self) -> bool:

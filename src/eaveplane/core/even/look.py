@@ -50,7 +50,7 @@ class Look(Parameters):
     fine: float = parameter(0, -100, 100, 1, "Fine", "Local contrast of grain and leaves, without rims.", "%", "Relief and haze")
     middle: float = parameter(0, -100, 100, 1, "Middle", "Local contrast of stones and folds, without rims.", "%", "Relief and haze")
     broad: float = parameter(0, -100, 100, 1, "Broad", "Local contrast of slopes and clouds, without rims.", "%", "Relief and haze")
-    haze: float = parameter(0, -100, 100, 1, "Haze taken away", "Clears the veil of the distance; below zero a veil is laid on.", "%", "Relief and haze")
+    haze: float = parameter(0, -100, 100, 1, "Clear haze", "Clears the veil of the distance; below zero a veil is laid on.", "%", "Relief and haze")
     tint_darks: float = parameter(0, 0, 100, 1, "Darks", "How strongly dark tones are tinted.", "%", "Tints")
     tint_darks_hue: float = parameter(260, 0, 359, 1, "Hue of darks", "The hue that dark tones are given.", "°", "Tints")
     tint_middles: float = parameter(0, 0, 100, 1, "Middles", "How strongly middle tones are tinted.", "%", "Tints")
