@@ -18,10 +18,15 @@ from click.testing import CliRunner, Result
 from bench.score import corner_error, depth_edges, fitted, psnr
 from bench.textbook import arg_max
 from eaveplane.cli import main
+from eaveplane.core.even.capture import Capture
 from eaveplane.imaging.colour import SRGB_FROM_WORK, encode_srgb
-from eaveplane.imaging.light import to_light
+from eaveplane.imaging.exif import Metadata
+from eaveplane.imaging.icc import standard_encoding
+from eaveplane.imaging.light import root_of, to_codes, to_light, to_root
 from eaveplane.imaging.read import read_picture
 from eaveplane.imaging.resample import warp
+from eaveplane.imaging.write import write_picture
+from eaveplane.recipe import Recipe
 from tests.conftest import Set
 
 
@@ -122,10 +127,6 @@ def test_reference_and_evening_out_are_as_told(tripod: Set, tmp_path: Path) -> N
 
 
 def test_a_frame_without_a_part_is_left_out_unless_told_otherwise(tripod: Set, tmp_path: Path) -> None:
-    from eaveplane.imaging.exif import Metadata
-    from eaveplane.imaging.light import root_of, to_codes
-    from eaveplane.imaging.write import write_picture
-
     blurred = tmp_path / "overshot.tif"
     import cv2
 
@@ -133,8 +134,6 @@ def test_a_frame_without_a_part_is_left_out_unless_told_otherwise(tripod: Set, t
     for path in tripod.paths:
         picture = read_picture(path)
         light = to_light(picture.codes, picture.encoding)
-        from eaveplane.imaging.icc import standard_encoding
-
         paths.append(tmp_path / f"{path.stem}.tif")
         write_picture(paths[-1], to_codes(root_of(light), standard_encoding("srgb")), None, Metadata())
         if path == tripod.paths[-1]:
@@ -296,3 +295,23 @@ def test_stack_merges_brackets_first_and_leaves_out_the_marker(tmp_path: Path) -
     again = run("stack", *paths, "--out", tmp_path / "p.tif", "--recipe", tmp_path / "recipe.json")
     assert again.exit_code in (0, 4)
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "o.tif"), tifffile.imread(tmp_path / "p.tif"))
+
+
+def test_corrected_frames_are_delivered_in_the_profile_they_came_in(tripod: Set, tmp_path: Path) -> None:
+    """Corrected frames are kept in an encoding of our own, which must not become the result's."""
+    paths = []
+    for path in tripod.paths[:2]:
+        picture = read_picture(path)
+        codes = to_codes(to_root(picture.codes, picture.encoding), standard_encoding("rec2020"))
+        paths.append(tmp_path / f"{path.stem}.tif")
+        write_picture(paths[-1], codes, standard_encoding("rec2020").profile, picture.meta)
+    (tmp_path / "r.json").write_text(Recipe(capture=Capture(noise=20, vignetting="hand", falloff=0.05)).to_json())
+    results = []
+    for name, more in (("plain", []), ("corrected", ["--recipe", tmp_path / "r.json"])):
+        result = run("stack", *paths, "--out", tmp_path / f"{name}.tif", "--leave-out", "none", "--develop", "none", *more)
+        assert result.exit_code in (0, 4), result.output
+        results.append(read_picture(tmp_path / f"{name}.tif"))
+    plain, corrected = results
+    assert plain.encoding.profile == corrected.encoding.profile == standard_encoding("rec2020").profile
+    off = np.abs(plain.codes.astype(int) - corrected.codes)
+    assert 0 < np.median(off) < 1500

@@ -29,14 +29,8 @@ def from_oklab(lab: NDArray[np.floating]) -> NDArray[np.float64]:
     return np.asarray((np.asarray(lab, np.float64) @ ROOT_FROM_LAB.T) ** 3 @ np.linalg.inv(LMS_FROM_WORK).T)
 
 
-def turn_of(a: FloatArray, b: FloatArray) -> FloatArray:
-    """Where around the ring a hue lies, 0 to 4: along the square |a| + |b| = 1, which costs no arc tangent. Any shape."""
-    p = b / np.maximum(np.abs(a) + np.abs(b), 1e-12)
-    return np.where(a < 0, 2 - p, np.where(p < 0, 4 + p, p))
-
-
 def hue_of_turn(turn: FloatArray) -> FloatArray:
-    """Hue in radians, 0 to 2 pi, of places around the ring."""
+    """Hue in radians, 0 to 2 pi, of places around the ring, 0 to 4 along the square |a| + |b| = 1, which cost no arc tangent."""
     a = np.abs(2 - turn) - 1
     b = np.where(turn <= 2, 1 - np.abs(1 - turn), np.abs(3 - turn) - 1)
     return np.mod(np.arctan2(b, a), 2 * np.pi)

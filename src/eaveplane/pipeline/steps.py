@@ -571,9 +571,10 @@ def deliver(root: str, frames: list[str], registered: str, labelled: str, woven:
     tell.tell(0.01)
     decoded, laid = [open_decoded(cache, key) for key in frames], open_registration(cache, registered)
     picture = Levels(cache.path(woven) / "picture").whole(0)
-    gates = np.load(cache.path(labelled) / "gates.npy").astype(np.float32)
+    guided = needs_guide(recipe.look)
+    gates = np.load(cache.path(labelled) / "gates.npy").astype(np.float32) if recipe.strokes or guided else np.empty(0, np.float32)
     size, box = (picture.shape[1], picture.shape[0]), (0, 0, picture.shape[1], picture.shape[0])
-    guide = guide_of(picture, size, distances_of(gates, [frame.meta.focus_m for frame in decoded])) if needs_guide(recipe.look) else None
+    guide = guide_of(picture, size, distances_of(gates, [frame.meta.focus_m for frame in decoded])) if guided else None
     if recipe.strokes:
         readers = laid_frames(decoded, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()])
         apply_strokes(picture, readers, gates, recipe.weaving, recipe.strokes, tell)
@@ -599,5 +600,7 @@ def output_encoding(source: Decoded, recipe: Recipe) -> Encoding:
     """What the result is written in: the input's own encoding (sRGB for raw), or the one chosen."""
     if recipe.delivery.profile != "input":
         return standard_encoding(recipe.delivery.profile)
-    return standard_encoding("srgb") if source.raw or source.peak > 1 else source.encoding
+    # frames that were corrected or merged are kept in an encoding of our own: what the file said is kept beside it
+    profile = (source.folder / "profile.icc").read_bytes()
+    return standard_encoding("srgb") if source.raw or not profile else _known_encoding(profile)
 

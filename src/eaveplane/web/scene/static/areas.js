@@ -31,7 +31,7 @@ export class Areas {
   // ---- the list ----
 
   fresh(kind) {
-    const [width, height] = this.page.state.size, [x, y, w, h] = this.page.picture.inView();
+    const [x, y, w, h] = this.page.picture.inView();
     const cx = x + w / 2, cy = y + h / 2;
     return {
       graduated: { kind, x0: Math.round(cx), y0: Math.round(y + h * 0.3), x1: Math.round(cx), y1: Math.round(y + h * 0.55) },
@@ -40,7 +40,7 @@ export class Areas {
       tones: { kind, low: 0.6, high: 1 },
       hues: { kind, hue: 250 },
       distance: { kind, near: 5 },
-    }[kind] || { kind, width, height };
+    }[kind];
   }
 
   click(event) {
