@@ -54,6 +54,34 @@ def test_the_demo_stands_on_its_shelf_and_starts_again_at_once(page: Page, demo:
     expect(page.locator("#rail .frame")).to_have_count(5)
 
 
+def test_the_shelf_renews_itself_without_taking_what_is_held(page: Page, demo: Server) -> None:
+    page.goto(demo.address)
+    card = page.locator(".scene-card").first
+    card.focus()
+    renew = "() => { const o = document.getElementById('outings'); return htmx.ajax('GET', o.getAttribute('hx-get'), { source: o, target: o, swap: 'outerHTML' }); }"
+    page.evaluate(renew)
+    expect(card).to_be_focused()
+    page.evaluate("() => { window.stood = document.getElementById('outings'); }")
+    page.evaluate(renew)
+    assert page.evaluate("() => window.stood.isConnected"), "nothing had changed, yet it was drawn anew"
+    page.route("**/shelf/outings", lambda route: route.fulfill(body=route.fetch().text().replace(" frames", " pictures")))
+    box = card.bounding_box()
+    assert box
+    page.mouse.move(box["x"] + 60, box["y"] + 60)
+    page.mouse.down()
+    page.evaluate(renew)
+    assert page.evaluate("() => window.stood.isConnected"), "it went from under the finger"
+    page.mouse.move(box["x"] - 8, box["y"] - 8)
+    page.mouse.up()
+    expect(card).to_contain_text("pictures")
+    page.mouse.move(box["x"] + 60, box["y"] + 60)
+    page.mouse.down()
+    page.unroute_all()
+    page.evaluate(renew)
+    page.mouse.up()
+    page.wait_for_url("**/scene/1/**")
+
+
 def test_frames_are_dragged_on_the_rail(page: Page, demo: Server) -> None:
     page.goto(f"{demo.address}/scene/1/gather")
     whole(page)

@@ -41,7 +41,7 @@ def mat(page: Page, name: str) -> str:
 
 def whole(page: Page) -> None:
     """Wait until the tiles of what is asked for are all there."""
-    page.wait_for_function("() => { const m = document.querySelector('.mat'); return m.dataset.whole && m.querySelector('canvas'); }")
+    page.wait_for_function("() => { const m = document.querySelector('.mat'); return m?.dataset.whole && m.querySelector('canvas'); }")
 
 
 def changed(page: Page, act, name: str = "fresh") -> None:  # type: ignore[no-untyped-def]

@@ -72,9 +72,9 @@ def tone_curve(tones: Tones, x: NDArray[np.float64]) -> NDArray[np.float64]:
     """Encoded brightness after the tone controls, for encoded brightness `x` (0..1 and above); never falls."""
     black, white = -0.12 * tones.black_end / 100, 1 - 0.25 * tones.white_end / 100
     y = through_points(tones.curve, shaped(tones, (x - black) / (white - black)))
-    if tones.shoulder > 0:
-        # whatever its strength, the scale ends in white
-        room = BEND * tones.shoulder / 100
+    room = BEND * tones.shoulder / 100
+    # whatever its strength, the scale ends in white; less room than a thousandth of a 16-bit step is none
+    if room > 1e-8:
         y = np.where(y > 1 - room, 1 - room * np.exp(-np.maximum(y - 1 + room, 0) / room), y)
     return np.maximum(y, 0)
 

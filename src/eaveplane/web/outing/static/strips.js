@@ -120,8 +120,5 @@ document.addEventListener("pointerup", () => {
   }
   dragged = null;
 });
-
-// what comes in by itself must not take a frame from under the hand
-document.body.addEventListener("htmx:beforeSwap", (event) => { if (event.detail.target.id === "strips" && dragged?.moving) event.detail.shouldSwap = false; });
 document.body.addEventListener("htmx:afterSwap", (event) => { if (event.detail.elt?.id === "strips" || event.detail.target?.id === "strips") came(); });
 came();

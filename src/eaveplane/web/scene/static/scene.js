@@ -135,8 +135,8 @@ function entered() {
 
 /** Look again when the queue has moved on: a job of this scene may have brought something. */
 let mark = "";
-document.body.addEventListener("htmx:afterSwap", (event) => {
-  if (event.detail.target.id !== "work" && event.detail.elt?.id !== "work") return;
+document.body.addEventListener("htmx:afterOnLoad", (event) => {
+  if (event.detail.target.id !== "work") return;
   const now = document.getElementById("work").dataset.mark;
   const over = page.state.busy && !now;
   if (now !== mark || over) { mark = now; refresh(over || !page.state.size); }

@@ -28,6 +28,31 @@ export function send(url, options = {}) {
   return fetch(url, { ...options, headers: { "X-CSRFToken": token, "X-Plain": "1", ...options.headers } });
 }
 
+// A piece that renews itself must not go from under a finger: a click is lost when what was pressed is gone at the release.
+// And it is not drawn anew when nothing has changed, so that the place of the keyboard and pictures stay.
+const shown = new WeakMap();
+let pressed = null;
+let late = null;
+document.addEventListener("pointerdown", (event) => { pressed = event.target; }, true);
+for (const end of ["pointerup", "pointercancel"]) {
+  // after the click that follows
+  document.addEventListener(end, () => setTimeout(() => {
+    pressed = null;
+    if (late?.isConnected) htmx.ajax("GET", late.getAttribute("hx-get"), { source: late, target: late, swap: "outerHTML" });
+    late = null;
+  }), true);
+}
+document.body.addEventListener("htmx:beforeSwap", (event) => {
+  const { elt, target, serverResponse, requestConfig } = event.detail;
+  if (elt !== target || requestConfig.verb !== "get" || !target.id) return;
+  if (shown.get(target) === serverResponse) event.detail.shouldSwap = false;
+  else if (target.contains(pressed)) { event.detail.shouldSwap = false; late = target; }
+});
+document.body.addEventListener("htmx:afterSwap", (event) => {
+  const { elt, requestConfig, target, xhr } = event.detail;
+  if (requestConfig.elt === target && requestConfig.verb === "get" && elt.id === target.id) shown.set(elt, xhr.responseText);
+});
+
 function theme() {
   const root = document.documentElement;
   root.dataset.bsTheme = root.dataset.bsTheme === "dark" ? "light" : "dark";
