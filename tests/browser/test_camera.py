@@ -49,7 +49,7 @@ def test_a_shooting_fills_the_card_and_one_click_brings_it_in(page: Page, server
     page.get_by_label("Hand before the lens").check()
     expect(page.locator("#cost")).to_contain_text("4 frames of 0.2 MP")
     page.get_by_role("button", name="Shoot").click()
-    expect(page.locator("#card .roll h3")).to_contain_text("101LARCH", timeout=60_000)
+    expect(page.locator("#card .roll h3")).to_contain_text("101LARCH", timeout=180_000)
     expect(page.locator("#card figure")).to_have_count(4, timeout=90_000)
     page.wait_for_function("[...document.querySelectorAll('#card img')].every((i) => i.complete && i.naturalWidth > 0)")
     expect(page.locator("#card")).to_contain_text("4 not on the shelf yet")

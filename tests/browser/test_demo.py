@@ -36,12 +36,12 @@ def test_the_demo_stands_on_its_shelf_and_starts_again_at_once(page: Page, demo:
     expect(page.locator(".rail-markers")).to_have_text("1 marker: FIELD0001.dng")
     # the camera goes on while the first scene is looked at: four scenes in the end, one after the other
     page.goto(demo.address)
-    expect(page.locator(".scene-card")).to_have_count(4, timeout=240_000)
-    expect(page.locator(".scene-card").nth(3)).to_contain_text("3 frames", timeout=60_000)
+    expect(page.locator(".scene-card")).to_have_count(4, timeout=480_000)
+    expect(page.locator(".scene-card").nth(3)).to_contain_text("3 frames", timeout=180_000)
     # what went wrong in the field is found: a bumped tripod, a frame past infinity
     page.goto(f"{demo.address}/outing/1")
     expect(page.locator(".contact-frame.marks")).to_have_count(4)
-    expect(page.locator(".contact-frame.proposed em")).to_have_text(["shaken?", "overshot?"], timeout=120_000)
+    expect(page.locator(".contact-frame.proposed em")).to_have_text(["shaken?", "overshot?"], timeout=240_000)
     card = demo.home / "library" / "card"
     assert {p.name: len(list(p.glob("FIELD*.dng"))) for p in card.iterdir()} == {"101FIELD": 13, "102FIELD": 16}
     page.goto("about:blank")

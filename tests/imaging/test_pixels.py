@@ -14,7 +14,7 @@ from eaveplane.imaging import resample
 from eaveplane.imaging.icc import standard_encoding
 from eaveplane.imaging.levels import Levels, level_sizes
 from eaveplane.imaging.light import light_of, root_luma, root_of, survey, to_root
-from eaveplane.imaging.resample import coverage, halve, scaled_fit, source_box, warp
+from eaveplane.imaging.resample import coverage, halve, scaled_fit, source_box, spread, warp
 from eaveplane.imaging.rows import by_rows
 
 
@@ -71,6 +71,16 @@ def test_coverage_is_where_the_picture_lands(scale: float, degrees: float, dx: f
     clear = (back[..., 0] > 0.01) & (back[..., 1] > 0.01) & (back[..., 0] < 158.99) & (back[..., 1] < 118.99)
     outside = (back[..., 0] < -0.01) | (back[..., 1] < -0.01) | (back[..., 0] > 159.01) | (back[..., 1] > 119.01)
     assert inside[clear].all() and not inside[outside].any()
+
+
+@given(st.integers(1, 30), st.integers(1, 20), st.floats(0.01, 3), st.floats(0.01, 3), st.floats(-4, 30), st.floats(-4, 30), st.booleans())
+@settings(max_examples=60, deadline=None)
+def test_maps_are_linear_between_their_pixels_and_repeated_beyond(width: int, height: int, across: float, down: float, x: float, y: float, two: bool) -> None:
+    maps = np.random.default_rng(3).random((height, width, 2) if two else (height, width), np.float32)
+    out = spread(maps, (across, down), (x, y), (17, 9))
+    at_x, at_y = np.clip(x + across * np.arange(17), 0, width - 1), np.clip(y + down * np.arange(9), 0, height - 1)
+    rows = np.apply_along_axis(lambda column: np.interp(at_y, np.arange(height), column), 0, maps)
+    np.testing.assert_allclose(out, np.apply_along_axis(lambda row: np.interp(at_x, np.arange(width), row), 1, rows), atol=2e-6)
 
 
 @given(st.floats(0.97, 1.03), st.floats(-2, 2), st.integers(0, 100), st.integers(0, 60))

@@ -17,12 +17,14 @@ from ...imaging.brush import BrushLine, draw_line
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.levels import Box
 from ...imaging.oklab import oklab
+from ...imaging.resample import spread
 from ...parameter import Parameters, controls, parameter
 from .relief import Guide
 from .tone import encode
 
 Coordinate = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
 IN_AREA = "In this area"
+TONE_STEPS = 4096
 Operation = Literal["add", "subtract", "intersect"]
 
 
@@ -137,12 +139,11 @@ class Site:
         return Site(self.size, self.level, (x, y + first, w, last - first), self.guide)
 
     def spread(self, maps: FloatArray) -> FloatArray:
-        """Maps (h, w) or (h, w, n) of the whole picture at the pixels of the box."""
+        """Maps (h, w) or (h, w, 2) of the whole picture at the pixels of the box."""
         x, y, w, h = self.box
         scale = 1 << self.level
         across, down = maps.shape[1] / self.size[0] * scale, maps.shape[0] / self.size[1] * scale
-        to_map = np.array([[across, 0, (x + 0.5) * across - 0.5], [0, down, (y + 0.5) * down - 0.5]])
-        return np.asarray(cv2.warpAffine(maps, to_map, (w, h), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE))
+        return spread(maps, (across, down), ((x + 0.5) * across - 0.5, (y + 0.5) * down - 0.5), (w, h))
 
 
 def _step(t: FloatArray) -> FloatArray:
@@ -170,6 +171,17 @@ def _fade(x0: float, y0: float, unit: float, across: np.ndarray, down: np.ndarra
             mask[j, i] = t * t * (np.float32(3.0) - t - t)
 
 
+@njit(cache=True, nogil=True, fastmath=True)
+def _by_tone(light: np.ndarray, weights: np.ndarray, table: np.ndarray, mask: np.ndarray) -> None:
+    """A table over the square root of luminance, read at each pixel."""
+    last = np.float32(table.shape[0] - 2)
+    for j in range(mask.shape[0]):
+        for i in range(mask.shape[1]):
+            t = np.sqrt(min(max(weights[0] * light[j, i, 0] + weights[1] * light[j, i, 1] + weights[2] * light[j, i, 2], np.float32(0.0)), np.float32(1.0))) * last
+            n = np.int32(t)
+            mask[j, i] = table[n] + (table[n + 1] - table[n]) * (t - np.float32(n))
+
+
 def _shape(part: AnyPart, site: Site, light: FloatArray) -> FloatArray:
     x, y, w, h = site.box
     unit = 1 << site.level
@@ -193,8 +205,11 @@ def _shape(part: AnyPart, site: Site, light: FloatArray) -> FloatArray:
                 mask = mask * (1 - drawn) if line.erase else mask + (1 - mask) * drawn
         return mask
     if isinstance(part, ToneRange):
-        level = encode(np.clip(light @ LUMA, 0, 1))
-        return _between(level, part.low, part.high, part.soft)
+        mask = np.empty((h, w), np.float32)
+        level = np.linspace(0, 1, TONE_STEPS) ** 2
+        table = _between(encode(level), part.low, part.high, part.soft).astype(np.float32)
+        _by_tone(light, LUMA, np.append(table, table[-1:]), mask)
+        return mask
     if isinstance(part, HueRange):
         lab = oklab(np.maximum(light, 0))
         apart = np.abs((np.degrees(np.arctan2(lab[..., 2], lab[..., 1])) - part.hue + 180) % 360 - 180)
@@ -226,8 +241,7 @@ def mask_of(area: Area, site: Site, light: FloatArray) -> FloatArray:
         box = (x0, y0, -(-(x + w) // unit) - x0, -(-(y + h) // unit) - y0)
         small = np.asarray(cv2.resize(light, box[2:], interpolation=cv2.INTER_AREA)) if halvings else light
         coarse = cv2.GaussianBlur(_joined(area, Site(site.size, site.level + halvings, box, site.guide), small), (0, 0), sigma / unit)
-        place = np.array([[1 / unit, 0, (x + 0.5) / unit - 0.5 - x0], [0, 1 / unit, (y + 0.5) / unit - 0.5 - y0]])
-        mask = np.asarray(cv2.warpAffine(coarse, place, (w, h), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE))
+        mask = spread(coarse, (1 / unit, 1 / unit), ((x + 0.5) / unit - 0.5 - x0, (y + 0.5) / unit - 0.5 - y0), (w, h))
     return np.ascontiguousarray(1 - mask if area.invert else mask, np.float32)
 
 

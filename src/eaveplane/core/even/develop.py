@@ -14,290 +14,23 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ...imaging.colour import LUMA, XYZ_FROM_WORK, FloatArray, Matrix, encode_srgb, rgb_to_xyz
-from ...imaging.oklab import HUES, LAB_FROM_ROOT, LIGHTNESSES, ROOT_FROM_LAB, WHITE_LMS_FROM_WORK, hue_of_turn, reach
+from ...imaging.oklab import LAB_FROM_ROOT, ROOT_FROM_LAB, WHITE_LMS_FROM_WORK, hue_of_turn, reach
 from ...imaging.rows import by_rows
 from .areas import Area, Site, mask_of, reach_of
+from .kernels import HUE_STEPS, PUSH, develop_rows
 from .look import HuePoint, Light, Look, balance, white_balance
-from .relief import FLOOR, Guide
-from .tone import ENCODED, MOST, STEPS, Tones, factors, shaped, tone_curve
+from .relief import Guide
+from .tone import ENCODED, STEPS, Tones, factors, shaped, tone_curve
 
-HUE_STEPS = 512
 WIDEST = np.pi / 3
 """How far on the ring a hue's adjustment reaches where no other hue stands nearer."""
 SMOOTHED = 0.45
 """Share of relief that is taken away at -100: with all of it edges would turn round."""
 BY_BAND = (0.5, 1.0, 0.5)
 """What an area's relief is in fine, middle and broad."""
-LEAST_CLEAR = 0.22
-"""Share of light that is let through by the thickest haze."""
-PUSH = 4.0
-"""Share of strengthening at which colours are wholly drawn into the gamut: from a quarter more on."""
 MIRED = 2.0
 """Change of the light by one unit of an area's temperature."""
 WHOLE = Guide((1, 1), np.zeros((3, 1, 1), np.float32), np.zeros((3, 1, 1), np.float32), np.zeros((2, 1, 1), np.float32), np.ones(3, np.float32))
-
-
-# The kernels work on rows, one channel an array, so that each loop is compiled into vector instructions. Cube
-# root, logarithm and power begin with the bits of the number.
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _root3(x: np.ndarray, y: np.ndarray) -> None:
-    """Signed cube roots: two steps of Halley's method from an estimate on the exponent."""
-    bits, of = y.view(np.int32), x.view(np.int32)
-    for i in range(x.shape[0]):
-        # a third of the exponent: dividing by three as a product, which is what compiles to vectors
-        bits[i] = np.int32(np.float32(of[i] & np.int32(0x7FFFFFFF)) * np.float32(1 / 3)) + np.int32(709958130)
-    for i in range(x.shape[0]):
-        v, w = y[i], abs(x[i])
-        c = v * v * v
-        v = v * (c + w + w) / (c + c + w + np.float32(1e-30))
-        c = v * v * v
-        v = v * (c + w + w) / (c + c + w + np.float32(1e-30))
-        y[i] = v if x[i] >= 0 else -v
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _log2(x: np.ndarray, y: np.ndarray) -> None:
-    """Binary logarithms of positive numbers, to 1e-5."""
-    of, mantissa = x.view(np.int32), y.view(np.int32)
-    for i in range(x.shape[0]):
-        mantissa[i] = (of[i] & np.int32(0x007FFFFF)) | np.int32(0x3F800000)
-    for i in range(x.shape[0]):
-        m = (y[i] - np.float32(1.0)) / (y[i] + np.float32(1.0))
-        q = m * m
-        p = m * (np.float32(2.88539008) + q * (np.float32(0.96179669) + q * (np.float32(0.57707802) + q * (np.float32(0.41219859) + q * np.float32(0.3205989)))))
-        y[i] = np.float32((of[i] >> np.int32(23)) - np.int32(127)) + p
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _exp2(x: np.ndarray, y: np.ndarray, whole: np.ndarray) -> None:
-    """Powers of two for exponents within 100 of zero, to 1e-6; `whole` is scratch of int32."""
-    bits = whole.view(np.float32)
-    for i in range(x.shape[0]):
-        n = np.floor(x[i])
-        f = x[i] - n
-        p = np.float32(0.00961813) + f * (np.float32(0.00133336) + f * np.float32(0.00015403))
-        p = np.float32(1.0) + f * (np.float32(0.69314718) + f * (np.float32(0.24022651) + f * (np.float32(0.05550411) + f * p)))
-        y[i] = p
-        whole[i] = (np.int32(n) + np.int32(127)) << np.int32(23)
-    for i in range(x.shape[0]):
-        y[i] *= bits[i]
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _mixed(r: np.ndarray, g: np.ndarray, b: np.ndarray, m: np.ndarray) -> None:
-    """A matrix on three channels, in place."""
-    m0, m1, m2, m3, m4, m5, m6, m7, m8 = m[0, 0], m[0, 1], m[0, 2], m[1, 0], m[1, 1], m[1, 2], m[2, 0], m[2, 1], m[2, 2]
-    for i in range(r.shape[0]):
-        x, y, z = r[i], g[i], b[i]
-        r[i], g[i], b[i] = m0 * x + m1 * y + m2 * z, m3 * x + m4 * y + m5 * z, m6 * x + m7 * y + m8 * z
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _times(r: np.ndarray, g: np.ndarray, b: np.ndarray, f: np.ndarray) -> None:
-    for i in range(r.shape[0]):
-        r[i], g[i], b[i] = r[i] * f[i], g[i] * f[i], b[i] * f[i]
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _toned(r: np.ndarray, g: np.ndarray, b: np.ndarray, tone: np.ndarray, weights: np.ndarray, mask: np.ndarray, masked: bool) -> None:
-    """Factors by luminance on all three channels, in whole or as far as a mask goes."""
-    scale, top = np.float32((tone.shape[0] - 1) / np.sqrt(MOST)), np.float32(tone.shape[0] - 1.001)
-    w0, w1, w2 = weights
-    for i in range(r.shape[0]):
-        t = min(np.sqrt(max(w0 * r[i] + w1 * g[i] + w2 * b[i], np.float32(0.0))) * scale, top)
-        n = np.uint32(t)
-        f = tone[n] + (tone[n + 1] - tone[n]) * (t - np.float32(n))
-        if masked:
-            f = np.float32(1.0) + mask[i] * (f - np.float32(1.0))
-        r[i], g[i], b[i] = r[i] * f, g[i] * f, b[i] * f
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _cleared(r: np.ndarray, g: np.ndarray, b: np.ndarray, ev: np.ndarray, amount: np.ndarray, veil: np.ndarray, air: np.ndarray) -> None:
-    """Haze taken away where `amount` is above zero, laid on where it is below."""
-    one, zero = np.float32(1.0), np.float32(0.0)
-    for i in range(r.shape[0]):
-        through = min(max(veil[i, 0] * ev[i] + veil[i, 1], np.float32(LEAST_CLEAR)), one)
-        h = min(max(amount[i], -one), one)
-        # a veil laid on is as thick as the air is there, and a little everywhere
-        gain = one / (one - h * (one - through)) if h > 0 else one + h * (np.float32(0.15) + np.float32(0.75) * (one - through))
-        least = zero if h > 0 else np.float32(-1e9)
-        r[i] = max(air[0] + (r[i] - air[0]) * gain, min(least, r[i]))
-        g[i] = max(air[1] + (g[i] - air[1]) * gain, min(least, g[i]))
-        b[i] = max(air[2] + (b[i] - air[2]) * gain, min(least, b[i]))
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _turns(a: np.ndarray, b: np.ndarray, turn: np.ndarray) -> None:
-    for i in range(a.shape[0]):
-        p = b[i] / (abs(a[i]) + abs(b[i]) + np.float32(1e-9))
-        turn[i] = np.float32(2.0) - p if a[i] < 0 else (p if p >= 0 else np.float32(4.0) + p)
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _around_the_ring(light: np.ndarray, a: np.ndarray, b: np.ndarray, turn: np.ndarray, hues: np.ndarray) -> None:
-    for i in range(a.shape[0]):
-        t = turn[i] * np.float32(HUE_STEPS / 4.0)
-        n = np.uint32(min(t, np.float32(HUE_STEPS - 1)))
-        t -= np.float32(n)
-        chroma = np.sqrt(a[i] * a[i] + b[i] * b[i])
-        strong = np.float32(1.0) + hues[n, 2] + (hues[n + 1, 2] - hues[n, 2]) * t
-        c = (hues[n, 0] + (hues[n + 1, 0] - hues[n, 0]) * t) * strong
-        s = (hues[n, 1] + (hues[n + 1, 1] - hues[n, 1]) * t) * strong
-        a[i], b[i] = a[i] * c - b[i] * s, a[i] * s + b[i] * c
-        # greys have no hue, so nothing is done to them
-        light[i] *= np.float32(1.0) + (hues[n, 3] + (hues[n + 1, 3] - hues[n, 3]) * t) * chroma / (chroma + np.float32(0.06))
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _strengthened(a: np.ndarray, b: np.ndarray, turn: np.ndarray, strength: np.ndarray, boost: float) -> None:
-    one, zero = np.float32(1.0), np.float32(0.0)
-    for i in range(a.shape[0]):
-        weak = max(one - np.sqrt(a[i] * a[i] + b[i] * b[i]) * np.float32(4.0), zero)
-        # from red over orange to yellow, where skin and dusk lie
-        warm = max(one - abs(turn[i] - np.float32(0.62)) * np.float32(1.6), zero)
-        f = max(one + strength[i] + np.float32(boost) * weak * weak * (one - np.float32(0.6) * warm), zero)
-        a[i], b[i] = a[i] * f, b[i] * f
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _tinted(light: np.ndarray, a: np.ndarray, b: np.ndarray, tints: np.ndarray, balance: float) -> None:
-    one, zero = np.float32(1.0), np.float32(0.0)
-    for i in range(a.shape[0]):
-        u = min(max(light[i], zero), one)
-        fade = min(u * np.float32(12.0), one) * min((one - u) * np.float32(12.0), one)
-        u += np.float32(balance) * u * (one - u)
-        dark, bright = (one - u) * (one - u), u * u
-        middle = one - dark - bright
-        a[i] += fade * (dark * tints[0, 0] + middle * tints[1, 0] + bright * tints[2, 0])
-        b[i] += fade * (dark * tints[0, 1] + middle * tints[1, 1] + bright * tints[2, 1])
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _drawn_in(light: np.ndarray, a: np.ndarray, b: np.ndarray, turn: np.ndarray, most: np.ndarray, least: np.ndarray, compress: float, strength: np.ndarray) -> None:
-    """Chroma beyond four fifths of what can be shown is drawn in, never beyond all of it; what was strengthened in any case."""
-    one, zero = np.float32(1.0), np.float32(0.0)
-    for i in range(a.shape[0]):
-        s = min(max(light[i], zero), one) * np.float32(LIGHTNESSES - 1)
-        n = np.uint32(min(s, np.float32(LIGHTNESSES - 2)))
-        if a[i] * a[i] + b[i] * b[i] < least[n]:
-            continue
-        s -= np.float32(n)
-        t = turn[i] * np.float32(HUES / 4.0)
-        q = np.uint32(min(t, np.float32(HUES - 1)))
-        t -= np.float32(q)
-        low = most[n, q] + (most[n, q + 1] - most[n, q]) * t
-        high = most[n + 1, q] + (most[n + 1, q + 1] - most[n + 1, q]) * t
-        whole = low + (high - low) * s
-        chroma = np.sqrt(a[i] * a[i] + b[i] * b[i]) + np.float32(1e-9)
-        over, room = max(chroma - np.float32(0.8) * whole, zero), np.float32(0.2) * whole + np.float32(1e-9)
-        amount = min(np.float32(compress) + max(strength[i], zero) * np.float32(PUSH), one)
-        light[i] += amount * (min(light[i], one) - light[i])
-        f = one + amount * (over * room / (over + room) - over) / chroma
-        a[i], b[i] = a[i] * f, b[i] * f
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _shown(r: np.ndarray, g: np.ndarray, b: np.ndarray, m: np.ndarray, cubed: bool, out: np.ndarray) -> None:
-    m0, m1, m2, m3, m4, m5, m6, m7, m8 = m[0, 0], m[0, 1], m[0, 2], m[1, 0], m[1, 1], m[1, 2], m[2, 0], m[2, 1], m[2, 2]
-    for i in range(r.shape[0]):
-        x, y, z = r[i], g[i], b[i]
-        if cubed:
-            x, y, z = x * x * x, y * y * y, z * z * z
-        r[i], g[i], b[i] = m0 * x + m1 * y + m2 * z, m3 * x + m4 * y + m5 * z, m6 * x + m7 * y + m8 * z
-    for i in range(r.shape[0]):
-        r[i], g[i], b[i] = np.copysign(np.sqrt(abs(r[i])), r[i]), np.copysign(np.sqrt(abs(g[i])), g[i]), np.copysign(np.sqrt(abs(b[i])), b[i])
-    for i in range(r.shape[0]):
-        out[i, 0], out[i, 1], out[i, 2] = r[i], g[i], b[i]
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _develop(
-    root: np.ndarray, first: np.ndarray, masks: np.ndarray, there: np.ndarray, area_light: np.ndarray, area_tone: np.ndarray, area_values: np.ndarray,
-    veil: np.ndarray, veiled: bool, air: np.ndarray, haze: float, lines: np.ndarray, area_lines: np.ndarray, relief: bool, area_relief: bool,
-    tone: np.ndarray, toned: bool, weights: np.ndarray, coloured: bool, saturation: float, boost: float, hues: np.ndarray, hued: bool,
-    tints: np.ndarray, tinted: bool, balance: float, compress: float, most: np.ndarray, least: np.ndarray,
-    lms: np.ndarray, lab: np.ndarray, unlab: np.ndarray, show: np.ndarray, last: np.ndarray, out: np.ndarray,
-) -> None:  # fmt: skip
-    height, width = root.shape[0], root.shape[1]
-    rows = np.empty((10, width), np.float32)
-    r, g, b, ev, delta, strength, x, y, z, turn = rows[0], rows[1], rows[2], rows[3], rows[4], rows[5], rows[6], rows[7], rows[8], rows[9]
-    whole = np.empty(width, np.int32)
-    w0, w1, w2 = weights
-    zero, areas = np.float32(0.0), masks.shape[0]
-    moved, drawn = relief, compress > 0 or saturation > 0
-    for k in range(areas):
-        moved = moved or area_values[k, 4] != 0
-        drawn = drawn or area_values[k, 1] > 0
-    for j in range(height):
-        for i in range(width):
-            r[i], g[i], b[i] = root[j, i, 0] * abs(root[j, i, 0]), root[j, i, 1] * abs(root[j, i, 1]), root[j, i, 2] * abs(root[j, i, 2])
-        if veiled or relief:
-            for i in range(width):
-                x[i] = max(w0 * r[i] + w1 * g[i] + w2 * b[i], zero) + np.float32(FLOOR)
-            _log2(x, ev)
-        if veiled:
-            x[:] = np.float32(haze)
-            for k in range(areas):
-                for i in range(width):
-                    x[i] += masks[k, j, i] * area_values[k, 0]
-            _cleared(r, g, b, ev, x, veil[j], air)
-        _mixed(r, g, b, first)
-        strength[:] = np.float32(saturation)
-        if moved:
-            for i in range(width):
-                delta[i] = lines[j, i, 0] * ev[i] + lines[j, i, 1] if relief else zero
-        for k in range(areas):
-            mask = masks[k, j]
-            if not there[k, j]:
-                continue
-            if area_values[k, 1] != 0:
-                for i in range(width):
-                    strength[i] += mask[i] * area_values[k, 1]
-            if area_values[k, 2] != 0 and area_relief:
-                for i in range(width):
-                    delta[i] += mask[i] * area_values[k, 2] * (area_lines[j, i, 0] * ev[i] + area_lines[j, i, 1])
-            if area_values[k, 3] != 0:
-                m = area_light[k]
-                for i in range(width):
-                    p = m[0, 0] * r[i] + m[0, 1] * g[i] + m[0, 2] * b[i] - r[i]
-                    q = m[1, 0] * r[i] + m[1, 1] * g[i] + m[1, 2] * b[i] - g[i]
-                    s = m[2, 0] * r[i] + m[2, 1] * g[i] + m[2, 2] * b[i] - b[i]
-                    r[i], g[i], b[i] = r[i] + mask[i] * p, g[i] + mask[i] * q, b[i] + mask[i] * s
-            if area_values[k, 4] != 0:
-                for i in range(width):
-                    delta[i] += mask[i] * area_values[k, 4]
-        if moved:
-            _exp2(delta, x, whole)
-            _times(r, g, b, x)
-        if toned:
-            _toned(r, g, b, tone, weights, x, False)
-        for k in range(areas):
-            if area_values[k, 5] != 0 and there[k, j]:
-                _toned(r, g, b, area_tone[k], weights, masks[k, j], True)
-        if not coloured:
-            _shown(r, g, b, last, False, out[j])
-            continue
-        _mixed(r, g, b, lms)
-        _root3(r, x)
-        _root3(g, y)
-        _root3(b, z)
-        _mixed(x, y, z, lab)
-        if hued or boost != 0 or drawn:
-            _turns(y, z, turn)
-        if hued:
-            _around_the_ring(x, y, z, turn, hues)
-        _strengthened(y, z, turn, strength, boost)
-        if tinted:
-            _tinted(x, y, z, tints, balance)
-        if drawn:
-            if hued or tinted:
-                _turns(y, z, turn)
-            _drawn_in(x, y, z, turn, most, least, compress, strength)
-        _mixed(x, y, z, unlab)
-        _shown(x, y, z, show, True, out[j])
 
 
 @lru_cache(32)
@@ -421,7 +154,7 @@ def develop(root: FloatArray, look: Look, shot: Light, primaries: str, site: Sit
             light, wide = around * np.abs(around), site.rows(above, below)
             for k, area in enumerate(areas):
                 masks[k] = mask_of(area, wide, light)[a - above : b - above]
-        _develop(
+        develop_rows(
             root[a:b], first, masks, np.asarray(masks.any(axis=2)), tables.light, tables.tone, tables.values,
             here.spread(veil) if veiled else nothing, veiled, guide.air, look.haze / 100,
             here.spread(lines) if relief else nothing, here.spread(area_lines) if area_relief else nothing, relief, area_relief,

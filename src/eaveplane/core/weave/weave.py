@@ -20,7 +20,7 @@ from ...imaging.brush import draw_line
 from ...imaging.colour import FloatArray
 from ...imaging.levels import Box
 from ...imaging.light import root_luma
-from ...imaging.resample import coverage, scaled_fit
+from ...imaging.resample import coverage, scaled_fit, spread
 from ...parameter import Parameters, parameter
 from ..gather.detail import POOL
 from .strokes import Stroke
@@ -77,8 +77,7 @@ def _gate_in(gate: FloatArray, box: Box, level: int) -> FloatArray:
     x, y, w, h = box
     step = 2.0**level / POOL
     offset = ((2.0**level - 1) / 2 - (POOL - 1) / 2) / POOL
-    back = np.array([[step, 0, x * step + offset], [0, step, y * step + offset]])
-    return np.asarray(cv2.warpAffine(gate, back, (w, h), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, borderMode=cv2.BORDER_REPLICATE))
+    return spread(gate, (step, step), (x * step + offset, y * step + offset), (w, h))
 
 
 def _active(gates: FloatArray, box: Box, level: int) -> list[int]:

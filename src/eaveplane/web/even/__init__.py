@@ -21,7 +21,7 @@ from ...imaging.oklab import from_oklab, oklab
 from ...parameter import Control, Parameters, controls
 from ...store import looks, scenes
 from ..desk import desk
-from ..scene import decided, pieces, posted, queued, stage_page
+from ..scene import decided, posted, queued, stage_page
 from ..scene.opened import Opened, opened, stage
 from ..security import refuse
 
@@ -43,7 +43,7 @@ def bench(scene: Opened) -> dict[str, Any]:
         "controls": list(CONTROLS.values()),
         "look": look,
         "start": start_of(scene),
-        "drift": _drift(scene),
+        "drift": in_frames.drift_rows(scene),
         "shot": scene.view.shot if scene.view else None,
         "looks": looks.saved_looks(desk().db),
         "groups": list(GROUPS),
@@ -66,45 +66,18 @@ def start_of(scene: Opened) -> Look:
     return RAW_LOOK if scene.view and next(iter(scene.view.frames.values())).raw else NEUTRAL
 
 
-def _drift(scene: Opened) -> list[dict[str, Any]]:
-    rows: list[dict[str, Any]] = []
-    place = {f.id: i + 1 for i, f in enumerate(scene.recipe.frames)}
-    trims = {f.id: f.trim for f in scene.recipe.frames}
-    if scene.view is None or scene.view.registered is None or scene.plan is None:
-        return [{"number": place[f.id], "id": f.id, "trim": f.trim if f.trim != Trim() else None, "measured": False} for f in scene.recipe.kept()]
-    for k, (id, measured) in enumerate(zip(scene.plan.ids, scene.view.registered.drifts, strict=True)):
-        stops = -np.log2(measured.gain)
-        rows.append(
-            {
-                "number": place[id],
-                "id": id,
-                "measured": True,
-                "reference": k == scene.plan.reference,
-                "ev": float(stops[1]),
-                "red": float(stops[0] - stops[1]),
-                "blue": float(stops[2] - stops[1]),
-                # what the corners of this frame are brighter by
-                "corner": -float(np.log2(1 + measured.falloff)),
-                "before": measured.before,
-                "left": measured.left,
-                "trim": trims[id] if trims[id] != Trim() else None,
-            }
-        )
-    return rows
-
-
 def _ring(count: int = 60) -> list[dict[str, Any]]:
     """Pieces of the hue ring: where they lie and what colour they have on screen."""
     hues = np.radians((np.arange(count) + 0.5) * 360 / count)
     light = from_oklab(np.stack([np.full(count, 0.7), 0.115 * np.cos(hues), 0.115 * np.sin(hues)], axis=-1))
     shown = for_screen(develop(np.sqrt(np.maximum(light, 0)).astype(np.float32)[None], Look(compress=100), Light(), "srgb"))[0]
-    pieces = []
+    sectors = []
     for k, colour in enumerate(shown):
         begin, end = (np.radians(v * 360 / count) for v in (k, k + 1.05))
         at = [f"{radius * np.cos(turn):.2f} {-radius * np.sin(turn):.2f}" for radius, turn in ((62, begin), (62, end), (50, end), (50, begin))]
         d = f"M{at[0]}A62 62 0 0 0 {at[1]}L{at[2]}A50 50 0 0 1 {at[3]}Z"
-        pieces.append({"d": d, "fill": "#" + "".join(f"{c:02x}" for c in colour)})
-    return pieces
+        sectors.append({"d": d, "fill": "#" + "".join(f"{c:02x}" for c in colour)})
+    return sectors
 
 
 RING = _ring()
@@ -254,61 +227,10 @@ def _lit(scene: Opened, find: Any, said: str) -> str:
     return decided(scene.number, "even", told, lambda recipe: recipe.model_copy(update={"look": recipe.look.model_copy(update={"kelvin": kelvin, "tint": tint})}), bench=True)
 
 
-# ---- between frames, and in each --------------------------------------------------------------------------------
-
-
-@blueprint.post("/drift")
-def drift(number: int) -> str:
-    on = posted("on") == "1"
-    return decided(number, "even", f"Drift {'evened out' if on else 'left in'}", lambda recipe: recipe.model_copy(update={"even_out": on}), bench=True)
-
-
-@blueprint.post("/trim")
-def trim(number: int) -> str:
-    """Trim one frame; `reset` takes its trim away."""
-    scene = opened(number)
-    frame = scene.choice(posted("frame"))
-    place = [f.id for f in scene.recipe.frames].index(frame.id) + 1
-    if request.form.get("reset"):
-        changed, said = Trim(), f"Trim of frame {place} taken away"
-    else:
-        known = {c.name: c for c in controls(Trim)}
-        name = posted("name")
-        try:
-            changed = Trim(**{**frame.trim.model_dump(), name: float(posted("value"))})
-        except (ValueError, TypeError):
-            refuse("That is outside of what a trim can do." if name in known else "There is no such control.")
-        said = f"Frame {place}: {known[name].label.lower()} {getattr(changed, name):+g} EV"
-    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"frames": [f.model_copy(update={"trim": changed}) if f.id == frame.id else f for f in recipe.frames]}), bench=True)
-
-
-@blueprint.post("/capture")
-def capture(number: int) -> str:
-    """Change a capture correction of all frames. What has to be read anew is read at once."""
-    name, value = posted("name"), posted("value")
-    scene = opened(number)
-    before = scene.recipe.capture
-    try:
-        after = Capture.model_validate({**before.model_dump(), name: value})
-    except ValidationError:
-        refuse("That is outside of what this correction can do." if name in Capture.model_fields else "There is no such correction.")
-    said = f"{(Capture.model_fields[name].title or name.replace('_', ' ')).capitalize()}: {getattr(after, name)}"
-    answer = decided(number, "even", said, lambda recipe: recipe.model_copy(update={"capture": after}), bench=True)
-    if (before.demosaic, before.highlights) != (after.demosaic, after.highlights) and not scene.busy:
-        desk().worker.inspect(number)
-        return pieces(opened(number), "even", bench=True, head=True)
-    return answer
-
-
-@blueprint.post("/capture/reset")
-def capture_reset(number: int) -> str:
-    return decided(number, "even", "Capture corrections taken away", lambda recipe: recipe.model_copy(update={"capture": Capture()}), bench=True)
-
-
 @blueprint.post("/go")
 def go(number: int) -> Response:
     """On to Register, which starts."""
     return queued(number, "register", "register")
 
 
-from . import saved  # noqa: E402, F401  (its routes belong to this blueprint)
+from . import in_frames, saved  # noqa: E402, F401  (their routes belong to this blueprint)
