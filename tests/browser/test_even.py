@@ -236,10 +236,12 @@ def test_a_trim_is_marked_on_the_rail(even: Page) -> None:
 
 def test_before_and_after_in_three_ways(even: Page) -> None:
     page = even
-    page.locator("#c-exposure").fill("1.5")
+    whole(page)
+    changed(page, lambda: page.locator("#c-exposure").fill("1.5"), "whole")
     told(page, r"Exposure \+1.5")
     after = pixels(page).mean()
-    changed(page, lambda: page.keyboard.press("v"), "whole")
+    page.keyboard.press("v")
+    page.wait_for_function("() => document.querySelector('.mat').dataset.whole.includes('before')")
     assert pixels(page).mean() < after - 15
     page.keyboard.press("v")
     page.get_by_role("button", name="Wipe").click()
