@@ -155,7 +155,7 @@ def _between(value: FloatArray, low: float, high: float, soft: float) -> FloatAr
     return _step((value - low) / soft + 1) * _step((high - value) / soft + 1)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _fade(x0: float, y0: float, unit: float, across: np.ndarray, down: np.ndarray, fade: float, round_: bool, mask: np.ndarray) -> None:
     """A smooth step of 1 - u, or of 1 - |u| over `fade` where it is round; u = (across, down) · place from (x0, y0)."""
     one, zero = np.float32(1.0), np.float32(0.0)
@@ -171,15 +171,15 @@ def _fade(x0: float, y0: float, unit: float, across: np.ndarray, down: np.ndarra
             mask[j, i] = t * t * (np.float32(3.0) - t - t)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _by_tone(light: np.ndarray, weights: np.ndarray, table: np.ndarray, mask: np.ndarray) -> None:
     """A table over the square root of luminance, read at each pixel."""
-    last = np.float32(table.shape[0] - 2)
+    last = np.uint32(table.shape[0] - 2)
     for j in range(mask.shape[0]):
         for i in range(mask.shape[1]):
-            t = np.sqrt(min(max(weights[0] * light[j, i, 0] + weights[1] * light[j, i, 1] + weights[2] * light[j, i, 2], np.float32(0.0)), np.float32(1.0))) * last
-            n = np.int32(t)
-            mask[j, i] = table[n] + (table[n + 1] - table[n]) * (t - np.float32(n))
+            t = np.sqrt(min(max(weights[0] * light[j, i, 0] + weights[1] * light[j, i, 1] + weights[2] * light[j, i, 2], np.float32(0.0)), np.float32(1.0))) * np.float32(last)
+            n = min(np.uint32(t), last)
+            mask[j, i] = table[n] + (table[n + np.uint32(1)] - table[n]) * (t - np.float32(n))
 
 
 def _shape(part: AnyPart, site: Site, light: FloatArray) -> FloatArray:

@@ -199,7 +199,7 @@ def _codes(developed: np.ndarray, table: np.ndarray, out: np.ndarray) -> None:
     for j in range(out.shape[0]):
         for i in range(out.shape[1]):
             for k in range(3):
-                out[j, i, k] = table[np.uint32(min(max(developed[j, i, k] * np.float32(4095) + np.float32(0.5), np.float32(0.0)), np.float32(4095.0)))]
+                out[j, i, k] = table[min(np.uint32(min(max(developed[j, i, k] * np.float32(4095) + np.float32(0.5), np.float32(0.0)), np.float32(4095.0))), np.uint32(4095))]
 
 
 def histogram(screen: NDArray[np.uint8]) -> NDArray[np.int64]:

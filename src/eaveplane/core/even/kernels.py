@@ -1,7 +1,8 @@
 """What a look does to rows of a picture, compiled.
 
 The kernels work on rows, one channel an array, so that each loop is compiled into vector instructions. Cube root,
-logarithm and power begin with the bits of the number.
+logarithm and power begin with the bits of the number. Places in tables are kept inside them as whole numbers, so that
+not even a number that is none reads beside them.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ PUSH = 4.0
 """Share of strengthening at which colours are wholly drawn into the gamut: from a quarter more on."""
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _root3(x: np.ndarray, y: np.ndarray) -> None:
     """Signed cube roots: two steps of Halley's method from an estimate on the exponent."""
     bits, of = y.view(np.int32), x.view(np.int32)
@@ -36,7 +37,7 @@ def _root3(x: np.ndarray, y: np.ndarray) -> None:
         y[i] = v if x[i] >= 0 else -v
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _log2(x: np.ndarray, y: np.ndarray) -> None:
     """Binary logarithms of positive numbers, to 1e-5."""
     of, mantissa = x.view(np.int32), y.view(np.int32)
@@ -49,7 +50,7 @@ def _log2(x: np.ndarray, y: np.ndarray) -> None:
         y[i] = np.float32((of[i] >> np.int32(23)) - np.int32(127)) + p
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _exp2(x: np.ndarray, y: np.ndarray, whole: np.ndarray) -> None:
     """Powers of two for exponents within 100 of zero, to 1e-6; `whole` is scratch of int32."""
     bits = whole.view(np.float32)
@@ -64,7 +65,7 @@ def _exp2(x: np.ndarray, y: np.ndarray, whole: np.ndarray) -> None:
         y[i] *= bits[i]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _mixed(r: np.ndarray, g: np.ndarray, b: np.ndarray, m: np.ndarray) -> None:
     """A matrix on three channels, in place."""
     m0, m1, m2, m3, m4, m5, m6, m7, m8 = m[0, 0], m[0, 1], m[0, 2], m[1, 0], m[1, 1], m[1, 2], m[2, 0], m[2, 1], m[2, 2]
@@ -73,64 +74,64 @@ def _mixed(r: np.ndarray, g: np.ndarray, b: np.ndarray, m: np.ndarray) -> None:
         r[i], g[i], b[i] = m0 * x + m1 * y + m2 * z, m3 * x + m4 * y + m5 * z, m6 * x + m7 * y + m8 * z
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _times(r: np.ndarray, g: np.ndarray, b: np.ndarray, f: np.ndarray) -> None:
     for i in range(r.shape[0]):
         r[i], g[i], b[i] = r[i] * f[i], g[i] * f[i], b[i] * f[i]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
-def _toned(r: np.ndarray, g: np.ndarray, b: np.ndarray, tone: np.ndarray, weights: np.ndarray, mask: np.ndarray, masked: bool) -> None:
-    """Factors by luminance on all three channels, in whole or as far as a mask goes."""
-    scale, top = np.float32((tone.shape[0] - 1) / np.sqrt(MOST)), np.float32(tone.shape[0] - 1.001)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _toned(r: np.ndarray, g: np.ndarray, b: np.ndarray, tone: np.ndarray, weights: np.ndarray, mask: np.ndarray, masked: bool, f: np.ndarray) -> None:
+    """Factors by luminance on all three channels, in whole or as far as a mask goes; `f` is scratch."""
+    scale, top, last = np.float32((tone.shape[0] - 1) / np.sqrt(MOST)), np.float32(tone.shape[0] - 1.001), np.uint32(tone.shape[0] - 2)
     w0, w1, w2 = weights
     for i in range(r.shape[0]):
         t = min(np.sqrt(max(w0 * r[i] + w1 * g[i] + w2 * b[i], np.float32(0.0))) * scale, top)
-        n = np.uint32(t)
-        f = tone[n] + (tone[n + 1] - tone[n]) * (t - np.float32(n))
-        if masked:
-            f = np.float32(1.0) + mask[i] * (f - np.float32(1.0))
-        r[i], g[i], b[i] = r[i] * f, g[i] * f, b[i] * f
+        n = min(np.uint32(t), last)
+        f[i] = tone[n] + (tone[n + np.uint32(1)] - tone[n]) * (t - np.float32(n))
+    if masked:
+        for i in range(r.shape[0]):
+            f[i] = np.float32(1.0) + mask[i] * (f[i] - np.float32(1.0))
+    _times(r, g, b, f)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
-def _cleared(r: np.ndarray, g: np.ndarray, b: np.ndarray, ev: np.ndarray, amount: np.ndarray, veil: np.ndarray, air: np.ndarray) -> None:
-    """Haze taken away where `amount` is above zero, laid on where it is below."""
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _cleared(r: np.ndarray, g: np.ndarray, b: np.ndarray, ev: np.ndarray, amount: np.ndarray, veil: np.ndarray, air: np.ndarray, gain: np.ndarray) -> None:
+    """Haze taken away where `amount` is above zero, laid on where it is below; `gain` is scratch."""
     one, zero = np.float32(1.0), np.float32(0.0)
-    for i in range(r.shape[0]):
+    for i in range(gain.shape[0]):
         through = min(max(veil[i, 0] * ev[i] + veil[i, 1], np.float32(LEAST_CLEAR)), one)
         h = min(max(amount[i], -one), one)
         # a veil laid on is as thick as the air is there, and a little everywhere
-        gain = one / (one - h * (one - through)) if h > 0 else one + h * (np.float32(0.15) + np.float32(0.75) * (one - through))
-        least = zero if h > 0 else np.float32(-1e9)
-        r[i] = max(air[0] + (r[i] - air[0]) * gain, min(least, r[i]))
-        g[i] = max(air[1] + (g[i] - air[1]) * gain, min(least, g[i]))
-        b[i] = max(air[2] + (b[i] - air[2]) * gain, min(least, b[i]))
+        gain[i] = one / (one - h * (one - through)) if h > 0 else one + h * (np.float32(0.15) + np.float32(0.75) * (one - through))
+    for c, a in ((r, air[0]), (g, air[1]), (b, air[2])):
+        for i in range(gain.shape[0]):
+            c[i] = max(a + (c[i] - a) * gain[i], min(zero if amount[i] > 0 else np.float32(-1e9), c[i]))
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _turns(a: np.ndarray, b: np.ndarray, turn: np.ndarray) -> None:
     for i in range(a.shape[0]):
         p = b[i] / (abs(a[i]) + abs(b[i]) + np.float32(1e-9))
         turn[i] = np.float32(2.0) - p if a[i] < 0 else (p if p >= 0 else np.float32(4.0) + p)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _around_the_ring(light: np.ndarray, a: np.ndarray, b: np.ndarray, turn: np.ndarray, hues: np.ndarray) -> None:
     for i in range(a.shape[0]):
         t = turn[i] * np.float32(HUE_STEPS / 4.0)
-        n = np.uint32(min(t, np.float32(HUE_STEPS - 1)))
+        n = min(np.uint32(t), np.uint32(HUE_STEPS - 1))
         t -= np.float32(n)
         chroma = np.sqrt(a[i] * a[i] + b[i] * b[i])
-        strong = np.float32(1.0) + hues[n, 2] + (hues[n + 1, 2] - hues[n, 2]) * t
-        c = (hues[n, 0] + (hues[n + 1, 0] - hues[n, 0]) * t) * strong
-        s = (hues[n, 1] + (hues[n + 1, 1] - hues[n, 1]) * t) * strong
+        strong = np.float32(1.0) + hues[n, 2] + (hues[n + np.uint32(1), 2] - hues[n, 2]) * t
+        c = (hues[n, 0] + (hues[n + np.uint32(1), 0] - hues[n, 0]) * t) * strong
+        s = (hues[n, 1] + (hues[n + np.uint32(1), 1] - hues[n, 1]) * t) * strong
         a[i], b[i] = a[i] * c - b[i] * s, a[i] * s + b[i] * c
         # greys have no hue, so nothing is done to them
-        light[i] *= np.float32(1.0) + (hues[n, 3] + (hues[n + 1, 3] - hues[n, 3]) * t) * chroma / (chroma + np.float32(0.06))
+        light[i] *= np.float32(1.0) + (hues[n, 3] + (hues[n + np.uint32(1), 3] - hues[n, 3]) * t) * chroma / (chroma + np.float32(0.06))
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _strengthened(a: np.ndarray, b: np.ndarray, turn: np.ndarray, strength: np.ndarray, boost: float) -> None:
     one, zero = np.float32(1.0), np.float32(0.0)
     for i in range(a.shape[0]):
@@ -141,7 +142,7 @@ def _strengthened(a: np.ndarray, b: np.ndarray, turn: np.ndarray, strength: np.n
         a[i], b[i] = a[i] * f, b[i] * f
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _tinted(light: np.ndarray, a: np.ndarray, b: np.ndarray, tints: np.ndarray, balance: float) -> None:
     one, zero = np.float32(1.0), np.float32(0.0)
     for i in range(a.shape[0]):
@@ -154,21 +155,21 @@ def _tinted(light: np.ndarray, a: np.ndarray, b: np.ndarray, tints: np.ndarray, 
         b[i] += fade * (dark * tints[0, 1] + middle * tints[1, 1] + bright * tints[2, 1])
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _drawn_in(light: np.ndarray, a: np.ndarray, b: np.ndarray, turn: np.ndarray, most: np.ndarray, least: np.ndarray, compress: float, strength: np.ndarray) -> None:
     """Chroma beyond four fifths of what can be shown is drawn in, never beyond all of it; what was strengthened in any case."""
     one, zero = np.float32(1.0), np.float32(0.0)
     for i in range(a.shape[0]):
         s = min(max(light[i], zero), one) * np.float32(LIGHTNESSES - 1)
-        n = np.uint32(min(s, np.float32(LIGHTNESSES - 2)))
+        n = min(np.uint32(s), np.uint32(LIGHTNESSES - 2))
         if a[i] * a[i] + b[i] * b[i] < least[n]:
             continue
         s -= np.float32(n)
         t = turn[i] * np.float32(HUES / 4.0)
-        q = np.uint32(min(t, np.float32(HUES - 1)))
+        q = min(np.uint32(t), np.uint32(HUES - 1))
         t -= np.float32(q)
-        low = most[n, q] + (most[n, q + 1] - most[n, q]) * t
-        high = most[n + 1, q] + (most[n + 1, q + 1] - most[n + 1, q]) * t
+        low = most[n, q] + (most[n, q + np.uint32(1)] - most[n, q]) * t
+        high = most[n + np.uint32(1), q] + (most[n + np.uint32(1), q + np.uint32(1)] - most[n + np.uint32(1), q]) * t
         whole = low + (high - low) * s
         chroma = np.sqrt(a[i] * a[i] + b[i] * b[i]) + np.float32(1e-9)
         over, room = max(chroma - np.float32(0.8) * whole, zero), np.float32(0.2) * whole + np.float32(1e-9)
@@ -178,7 +179,7 @@ def _drawn_in(light: np.ndarray, a: np.ndarray, b: np.ndarray, turn: np.ndarray,
         a[i], b[i] = a[i] * f, b[i] * f
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _shown(r: np.ndarray, g: np.ndarray, b: np.ndarray, m: np.ndarray, cubed: bool, out: np.ndarray) -> None:
     m0, m1, m2, m3, m4, m5, m6, m7, m8 = m[0, 0], m[0, 1], m[0, 2], m[1, 0], m[1, 1], m[1, 2], m[2, 0], m[2, 1], m[2, 2]
     for i in range(r.shape[0]):
@@ -192,7 +193,7 @@ def _shown(r: np.ndarray, g: np.ndarray, b: np.ndarray, m: np.ndarray, cubed: bo
         out[i, 0], out[i, 1], out[i, 2] = r[i], g[i], b[i]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def develop_rows(
     root: np.ndarray, first: np.ndarray, masks: np.ndarray, there: np.ndarray, area_light: np.ndarray, area_tone: np.ndarray, area_values: np.ndarray,
     veil: np.ndarray, veiled: bool, air: np.ndarray, haze: float, lines: np.ndarray, area_lines: np.ndarray, relief: bool, area_relief: bool,
@@ -201,8 +202,8 @@ def develop_rows(
     lms: np.ndarray, lab: np.ndarray, unlab: np.ndarray, show: np.ndarray, last: np.ndarray, out: np.ndarray,
 ) -> None:  # fmt: skip
     height, width = root.shape[0], root.shape[1]
-    rows = np.empty((10, width), np.float32)
-    r, g, b, ev, delta, strength, x, y, z, turn = rows[0], rows[1], rows[2], rows[3], rows[4], rows[5], rows[6], rows[7], rows[8], rows[9]
+    rows = np.empty((11, width), np.float32)
+    r, g, b, ev, delta, strength, x, y, z, turn, scratch = rows[0], rows[1], rows[2], rows[3], rows[4], rows[5], rows[6], rows[7], rows[8], rows[9], rows[10]
     whole = np.empty(width, np.int32)
     w0, w1, w2 = weights
     zero, areas = np.float32(0.0), masks.shape[0]
@@ -222,7 +223,7 @@ def develop_rows(
             for k in range(areas):
                 for i in range(width):
                     x[i] += masks[k, j, i] * area_values[k, 0]
-            _cleared(r, g, b, ev, x, veil[j], air)
+            _cleared(r, g, b, ev, x, veil[j], air, scratch)
         _mixed(r, g, b, first)
         strength[:] = np.float32(saturation)
         if moved:
@@ -249,13 +250,16 @@ def develop_rows(
                 for i in range(width):
                     delta[i] += mask[i] * area_values[k, 4]
         if moved:
+            # beyond what any light can be seen after; sums of areas must not pass what a number can hold
+            for i in range(width):
+                delta[i] = min(max(delta[i], np.float32(-40.0)), np.float32(40.0))
             _exp2(delta, x, whole)
             _times(r, g, b, x)
         if toned:
-            _toned(r, g, b, tone, weights, x, False)
+            _toned(r, g, b, tone, weights, x, False, scratch)
         for k in range(areas):
             if area_values[k, 5] != 0 and there[k, j]:
-                _toned(r, g, b, area_tone[k], weights, masks[k, j], True)
+                _toned(r, g, b, area_tone[k], weights, masks[k, j], True, scratch)
         if not coloured:
             _shown(r, g, b, last, False, out[j])
             continue
