@@ -31,7 +31,7 @@ class BrushLine(Parameters):
         return int(x0), int(y0), int(x1 - x0) + 1, int(y1 - y0) + 1
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _nearest(points: np.ndarray, reach: float, x0: int, y0: int, squared: np.ndarray) -> None:
     """Squared distance of each pixel to the line through the points, where it is within reach."""
     height, width = squared.shape

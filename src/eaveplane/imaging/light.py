@@ -17,34 +17,60 @@ from .rows import by_rows
 ROOT_STEPS = 16384
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+# The kernels work on rows, one channel an array, so that their loops are compiled into vector instructions.
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _looked_up(codes: np.ndarray, curve: np.ndarray, scale: int, out: np.ndarray) -> None:
+    for i in range(out.shape[0]):
+        out[i] = curve[np.uint32(codes[i]) * np.uint32(scale)]
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _mixed(a: np.ndarray, b: np.ndarray, c: np.ndarray, m: np.ndarray, root: bool, out: np.ndarray) -> None:
+    m0, m1, m2 = m
+    for i in range(out.shape[0]):
+        v = m0 * a[i] + m1 * b[i] + m2 * c[i]
+        out[i] = np.copysign(np.sqrt(abs(v)), v) if root else v
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _light(codes: np.ndarray, curves: np.ndarray, m: np.ndarray, scale: int, root: bool, out: np.ndarray) -> None:
+    rows = np.empty((6, codes.shape[1]), np.float32)
+    x, y, z = rows[3], rows[4], rows[5]
     for j in range(codes.shape[0]):
-        for i in range(codes.shape[1]):
-            a = curves[0, codes[j, i, 0] * scale]
-            b = curves[1, codes[j, i, 1] * scale]
-            c = curves[2, codes[j, i, 2] * scale]
-            for k in range(3):
-                v = m[k, 0] * a + m[k, 1] * b + m[k, 2] * c
-                if root:
-                    v = np.sqrt(v) if v >= 0 else -np.sqrt(-v)
-                out[j, i, k] = v
+        for k in range(3):
+            _looked_up(codes[j, :, k], curves[k], scale, rows[k])
+        for k in range(3):
+            _mixed(rows[0], rows[1], rows[2], m[k], root, rows[3 + k])
+        line = out[j]
+        for i in range(line.shape[0]):
+            line[i, 0], line[i, 1], line[i, 2] = x[i], y[i], z[i]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _encoded(light: np.ndarray, table: np.ndarray) -> None:
+    """Codes of light by a table that is spaced by its square root, where encodings are nearly straight; in place."""
+    last, top = np.uint32(table.shape[0] - 2), np.float32(table.shape[0] - 1)
+    for i in range(light.shape[0]):
+        t = min(np.sqrt(max(light[i], np.float32(0.0))), np.float32(1.0)) * top
+        n = min(np.uint32(t), last)
+        light[i] = table[n] + (table[n + np.uint32(1)] - table[n]) * (t - np.float32(n)) + np.float32(0.5)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _codes(root: np.ndarray, m: np.ndarray, tables: np.ndarray, out: np.ndarray) -> None:
-    top = np.float32(tables.shape[1] - 1)
+    rows = np.empty((6, root.shape[1]), np.float32)
+    a, b, c, x, y, z = rows[0], rows[1], rows[2], rows[3], rows[4], rows[5]
     for j in range(root.shape[0]):
-        for i in range(root.shape[1]):
-            a, b, c = root[j, i, 0], root[j, i, 1], root[j, i, 2]
-            a, b, c = a * abs(a), b * abs(b), c * abs(c)
-            for k in range(3):
-                v = m[k, 0] * a + m[k, 1] * b + m[k, 2] * c
-                # the tables are spaced by the square root of light, where encodings are nearly straight
-                t = min(np.sqrt(max(v, np.float32(0.0))), np.float32(1.0)) * top
-                n = min(int(t), tables.shape[1] - 2)
-                f = t - n
-                out[j, i, k] = np.uint16(tables[k, n] + (tables[k, n + 1] - tables[k, n]) * f + np.float32(0.5))
+        line, to = root[j], out[j]
+        for i in range(line.shape[0]):
+            a[i], b[i], c[i] = line[i, 0] * abs(line[i, 0]), line[i, 1] * abs(line[i, 1]), line[i, 2] * abs(line[i, 2])
+        for k in range(3):
+            _mixed(a, b, c, m[k], False, rows[3 + k])
+            _encoded(rows[3 + k], tables[k])
+        for i in range(line.shape[0]):
+            to[i, 0], to[i, 1], to[i, 2] = np.uint16(x[i]), np.uint16(y[i]), np.uint16(z[i])
 
 
 def to_light(codes: NDArray[np.uint8] | NDArray[np.uint16], encoding: Encoding, gain: tuple[float, float, float] = (1, 1, 1)) -> FloatArray:
@@ -94,7 +120,7 @@ def light_of(root: FloatArray) -> FloatArray:
     return root * np.abs(root)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _luma(root: np.ndarray, weights: np.ndarray, out: np.ndarray) -> None:
     for j in range(root.shape[0]):
         for i in range(root.shape[1]):
@@ -111,7 +137,7 @@ def root_luma(root: FloatArray) -> FloatArray:
     return out
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _survey(codes: np.ndarray, curves: np.ndarray, m: np.ndarray, scale: int, weights: np.ndarray, step: int, luma: np.ndarray, small: np.ndarray) -> None:
     height, width = luma.shape
     m0, m1, m2, m3, m4, m5, m6, m7, m8 = m[0, 0], m[0, 1], m[0, 2], m[1, 0], m[1, 1], m[1, 2], m[2, 0], m[2, 1], m[2, 2]

@@ -27,7 +27,7 @@ def _lanczos_table() -> FloatArray:
 _TABLE = _lanczos_table()
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _warp(source: np.ndarray, back: np.ndarray, x0: int, y0: int, out: np.ndarray, table: np.ndarray, edge: bool) -> None:
     height, width, channels = source.shape
     total = np.empty(channels, np.float32)
@@ -80,7 +80,7 @@ def _warp(source: np.ndarray, back: np.ndarray, x0: int, y0: int, out: np.ndarra
                 out[j, i, c] = total[c]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _weights(at: np.ndarray, table: np.ndarray, start: np.ndarray, weights: np.ndarray) -> None:
     """First tap's place and the six weights (6, n) for positions `at` (n,) along a line."""
     for i in range(at.shape[0]):
@@ -90,7 +90,7 @@ def _weights(at: np.ndarray, table: np.ndarray, start: np.ndarray, weights: np.n
             weights[t, i] = table[q & (PHASES - 1), t]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _warp_in_two(source: np.ndarray, fore: np.ndarray, back: np.ndarray, x0: int, y0: int, out: np.ndarray, table: np.ndarray, edge: bool) -> None:
     """The same as `_warp` in a pass along rows and one along columns.
 
@@ -196,20 +196,20 @@ def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int
 # between rows and along them apart, and one and two maps apart, so that each loop is compiled into vector instructions
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _mixed(above: np.ndarray, below: np.ndarray, f: np.float32, row: np.ndarray) -> None:
     for i in range(above.shape[0]):
         row[i] = above[i] + (below[i] - above[i]) * f
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _along(row: np.ndarray, first: np.ndarray, share: np.ndarray, out: np.ndarray) -> None:
     for i in range(out.shape[0]):
         n = first[i]
         out[i] = row[n] + (row[n + np.uint32(1)] - row[n]) * share[i]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _two_along(row: np.ndarray, first: np.ndarray, share: np.ndarray, out: np.ndarray) -> None:
     for i in range(out.shape[0]):
         n, m, s = first[i], first[i] + np.uint32(1), share[i]
@@ -217,7 +217,7 @@ def _two_along(row: np.ndarray, first: np.ndarray, share: np.ndarray, out: np.nd
         out[i, 1] = row[n, 1] + (row[m, 1] - row[n, 1]) * s
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _spread(maps: np.ndarray, step_x: float, x0: float, step_y: float, y0: float, out: np.ndarray) -> None:
     height, width, count = maps.shape
     columns = out.shape[1]

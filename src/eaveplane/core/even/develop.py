@@ -194,7 +194,7 @@ def for_screen(developed: FloatArray) -> NDArray[np.uint8]:
     return out
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _codes(developed: np.ndarray, table: np.ndarray, out: np.ndarray) -> None:
     for j in range(out.shape[0]):
         for i in range(out.shape[1]):

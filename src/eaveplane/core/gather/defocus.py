@@ -66,7 +66,7 @@ def _kept(table: np.ndarray, radius: float, out: np.ndarray) -> None:
         out[b] = table[b, i] * (1 - t) + table[b, i + 1] * t
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _misfits(energy: np.ndarray, noise: np.ndarray, seen: np.ndarray, focus: np.ndarray, places: np.ndarray, table: np.ndarray, spread: float, falls: np.ndarray, out: np.ndarray) -> None:
     """Misfit (blocks, places) of blocks `energy` (blocks, n, octaves) at each place on the line."""
     blocks, n, octaves = energy.shape

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from ...imaging.exif import Metadata
-from ...imaging.resample import coverage, halve
+from ...imaging.resample import coverage, halve, scaled_fit
 from . import verdicts
 from .coverage import SHARP, SOFT, SoftBand, soft_bands, soft_map
 from .defocus import CLEAR, Defocus, find_defocus
@@ -70,8 +70,11 @@ def _needed(defocus: Defocus, frame: int, good: list[int], zone: NDArray[np.bool
     return float(np.percentile(defocus.least(others)[zone], 90)) > SOFT
 
 
-def _reach(fit: NDArray[np.float64], size: tuple[int, int], shape: tuple[int, int]) -> NDArray[np.bool_]:
-    inside = coverage(size, fit, (0, 0, *size)).astype(np.float32)
+def _reach(fit: NDArray[np.float64], size: tuple[int, int], shape: tuple[int, int], block: int) -> NDArray[np.bool_]:
+    # eight places a block are enough to tell nine tenths of it
+    level = max(0, block.bit_length() - 4)
+    small = (-(-size[0] >> level), -(-size[1] >> level))
+    inside = coverage(small, scaled_fit(fit, level), (0, 0, *small)).astype(np.float32)
     return np.asarray(cv2.resize(inside, shape[::-1], interpolation=cv2.INTER_AREA) > 0.9)
 
 
@@ -89,7 +92,7 @@ def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: 
     noises = on_reference([f.octaves.noise for f in frames])
     slopes = on_reference([f.octaves.slopes for f in frames])
     shape = energies[0].shape[1:]
-    reach = [_reach(fit, size, shape) for fit in fits]
+    reach = [_reach(fit, size, shape, block) for fit in fits]
     # brightness must not pass for sharpness
     for k, gain in enumerate(gains):
         for maps in (energies[k], noises[k], slopes[k]):

@@ -80,7 +80,7 @@ def steadiness(small: Sequence[FloatArray], times: Sequence[float], base: int) -
     return found
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _add(light: np.ndarray, time: float, steady: np.ndarray, y0: int, scale_y: float, scale_x: float, last_resort: bool, total: np.ndarray, weights: np.ndarray) -> None:
     """Add an exposure's rows (r, w, 3), linear, to the sums."""
     rows, width = steady.shape
@@ -108,7 +108,7 @@ def _add(light: np.ndarray, time: float, steady: np.ndarray, y0: int, scale_y: f
             total[j, i, 2] += weight * b / time
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _coded(total: np.ndarray, weights: np.ndarray, peak: float, out: np.ndarray) -> None:
     for j in range(total.shape[0]):
         for i in range(total.shape[1]):

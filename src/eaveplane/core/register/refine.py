@@ -65,7 +65,7 @@ def banded(picture: FloatArray) -> FloatArray:
     return out
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _solve(a: np.ndarray, b: np.ndarray, x0: int, y0: int, size: int, out: np.ndarray) -> None:
     """Shift and gain that take tile `a` to tile `b`: out = dx, dy, residual share, gradient strength."""
     n = np.zeros((3, 3))

@@ -59,7 +59,7 @@ def costs(energies: list[FloatArray], noises: list[FloatArray], reach: list[NDAr
     return total
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _sweep_rows(cost: np.ndarray, soft: np.ndarray, step: float, jump: float, total: np.ndarray) -> None:
     n, height, width = cost.shape
     before = np.empty(n, np.float32)

@@ -112,27 +112,47 @@ def _joined(bands: list[FloatArray]) -> FloatArray:
     return picture
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _sum_up(strength: np.ndarray, gate: np.ndarray, free: np.ndarray, gated: np.ndarray) -> None:
+    for i in range(strength.shape[0]):
+        free[i] += strength[i]
+        gated[i] += strength[i] * gate[i]
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _invert(total: np.ndarray, least: np.float32) -> None:
+    for i in range(total.shape[0]):
+        total[i] = np.float32(1) / total[i] if total[i] > least else np.float32(0)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _share_out(strength: np.ndarray, gate: np.ndarray, by_free: np.ndarray, by_gate: np.ndarray, alone: np.float32, share: np.ndarray) -> None:
+    for i in range(strength.shape[0]):
+        share[i] = strength[i] * gate[i] * by_gate[i] if by_gate[i] > 0 else alone
+    for i in range(strength.shape[0]):
+        strength[i] *= by_free[i]
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _weigh(spare: np.ndarray, gates: np.ndarray, reference: int, share: np.ndarray) -> None:
     """Shares (n, h, w) that sum to one from strengths in `spare`, which are then made to sum to one without gates.
 
     Where no frame that is let in reaches, the one at `reference` (an index, -1 for none) gives everything.
     """
     count, height, width = spare.shape
+    free, gated = np.empty(width, np.float32), np.empty(width, np.float32)
     for j in range(height):
-        for i in range(width):
-            free, gated = np.float32(0), np.float32(0)
-            for k in range(count):
-                free += spare[k, j, i]
-                gated += spare[k, j, i] * gates[k, j, i]
-            by_free = np.float32(1) / free if free > 0 else np.float32(0)
-            by_gate = np.float32(1) / gated if gated > np.float32(1e-30) else np.float32(0)
-            for k in range(count):
-                share[k, j, i] = spare[k, j, i] * gates[k, j, i] * by_gate if by_gate > 0 else np.float32(1.0 if k == reference else 0.0)
-                spare[k, j, i] = spare[k, j, i] * by_free
+        free[:] = 0
+        gated[:] = 0
+        for k in range(count):
+            _sum_up(spare[k, j], gates[k, j], free, gated)
+        _invert(free, np.float32(0))
+        _invert(gated, np.float32(1e-30))
+        for k in range(count):
+            _share_out(spare[k, j], gates[k, j], free, gated, np.float32(1.0 if k == reference else 0.0), share[k, j])
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _add(total: np.ndarray, band: np.ndarray, mask: np.ndarray) -> None:
     for j in range(band.shape[0]):
         for i in range(band.shape[1]):
