@@ -57,8 +57,8 @@ def _exp2(x: np.ndarray, y: np.ndarray, whole: np.ndarray) -> None:
     for i in range(x.shape[0]):
         n = np.floor(x[i])
         f = x[i] - n
-        p = np.float32(0.00961813) + f * (np.float32(0.00133336) + f * np.float32(0.00015403))
-        p = np.float32(1.0) + f * (np.float32(0.69314718) + f * (np.float32(0.24022651) + f * (np.float32(0.05550411) + f * p)))
+        p = np.float32(0.00901703) + f * np.float32(0.00186713)
+        p = np.float32(1.0) + f * (np.float32(0.69315131) + f * (np.float32(0.24016445) + f * (np.float32(0.05579992) + f * p)))
         y[i] = p
         whole[i] = (np.int32(n) + np.int32(127)) << np.int32(23)
     for i in range(x.shape[0]):
@@ -202,7 +202,8 @@ def develop_rows(
     lms: np.ndarray, lab: np.ndarray, unlab: np.ndarray, show: np.ndarray, last: np.ndarray, out: np.ndarray,
 ) -> None:  # fmt: skip
     height, width = root.shape[0], root.shape[1]
-    rows = np.empty((11, width), np.float32)
+    # zeros: what is not needed is computed with all the same, and times nothing must be nothing
+    rows = np.zeros((11, width), np.float32)
     r, g, b, ev, delta, strength, x, y, z, turn, scratch = rows[0], rows[1], rows[2], rows[3], rows[4], rows[5], rows[6], rows[7], rows[8], rows[9], rows[10]
     whole = np.empty(width, np.int32)
     w0, w1, w2 = weights

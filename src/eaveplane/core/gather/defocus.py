@@ -28,6 +28,8 @@ FAR_OFF = 6.0
 """How far beyond the first and the last focus a place may lie."""
 CLEAR = 3.0
 """Energy over noise from which an octave is told."""
+ALIKE = 1.3
+"""Blocks over which neighbours are taken to lie at much the same place."""
 MOST_BLOCKS, FEWEST_BLOCKS, MOST_AT_ONCE = 400, 30, 8
 BEYOND = 0.12
 """Misfit for each pixel of radius beyond the first and the last focus, where a place is seldom."""
@@ -213,8 +215,12 @@ def find_defocus(
     volume[told] = misfit
     volume = volume.reshape(height, width, -1)
     for p in range(0, len(places), 4):
-        volume[..., p : p + 4] = cv2.GaussianBlur(volume[..., p : p + 4], (0, 0), 0.8).reshape(height, width, -1)
-    place = places[volume.argmin(axis=2)].astype(np.float32)
+        volume[..., p : p + 4] = cv2.GaussianBlur(volume[..., p : p + 4], (0, 0), ALIKE).reshape(height, width, -1)
+    best = np.clip(volume.argmin(axis=2), 1, len(places) - 2)
+    before, least, after = (np.take_along_axis(volume, (best + d)[..., None], 2)[..., 0] for d in (-1, 0, 1))
+    # between the places that were tried, where a parabola through three of them is least
+    bend = np.maximum(before + after - 2 * least, 1e-9)
+    place = (places[best] + STEP * np.clip(0.5 * (before - after) / bend, -0.5, 0.5)).astype(np.float32)
     return Defocus(focus, place, known, block)
 
 
