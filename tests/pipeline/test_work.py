@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 import signal
@@ -9,6 +10,7 @@ import subprocess
 import sys
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 
 import numpy as np
@@ -21,6 +23,7 @@ from eaveplane.core.even.capture import Capture
 from eaveplane.core.even.drift import apart_map
 from eaveplane.core.even.look import RAW_LOOK, HuePoint
 from eaveplane.imaging.colour import encode_srgb
+from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.light import light_of
 from eaveplane.pipeline import scene, work
 from eaveplane.pipeline.cache import Cache, hash_file, key_of
@@ -166,6 +169,70 @@ def test_what_goes_wrong_is_said_and_the_next_job_runs(library: Library, worker:
     empty = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(tmp_path / "none"))
     worker.wake()
     assert "not a folder" in str(done(library, empty)["message"])
+
+
+def _breaks(error: BaseException):  # type: ignore[no-untyped-def]
+    def step(*args: object, **options: object) -> None:
+        raise error
+
+    return step
+
+
+def test_whatever_a_job_meets_is_said_plainly_and_the_next_one_runs(
+    library: Library, worker: Worker, tripod: Set, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
+) -> None:
+    folder = card(tmp_path / "card", tripod)
+    (row,) = scenes.scenes_of(library.db, brought_in(library, worker, folder))
+    met = [
+        (OSError(errno.ENOSPC, os.strerror(errno.ENOSPC)), "No space left on device. Make room or check the folder, then try again."),
+        (BrokenProcessPool("gone"), "A worker process was ended from outside, perhaps for want of memory. Try again with fewer programs open."),
+        (ZeroDivisionError("never seen"), "Something went wrong that should not. The server's log says more; trying again may help."),
+        (PictureError(tripod.paths[0], "cannot be read.", "Copy it again."), "cannot be read. Copy it again."),
+    ]
+    for error, told in met:
+        with monkeypatch.context() as broken:
+            broken.setattr(scene, "register", _breaks(error))
+            job = jobs.add_job(library.db, "register", scene_id=row["id"])
+            worker.wake()
+            ended = done(library, job)
+        assert ended["state"] == "failed" and told in str(ended["message"]) and "never seen" not in str(ended["message"])
+    assert "never seen" in caplog.text, "the log tells what the page does not"
+    good = jobs.add_job(library.db, "register", scene_id=row["id"])
+    worker.wake()
+    assert done(library, good)["state"] == "done"
+
+
+def test_a_scene_without_frames_and_a_scene_that_is_gone(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+    (row,) = scenes.scenes_of(library.db, brought_in(library, worker, card(tmp_path / "card", tripod)))
+    scenes.decide(library.db, row["id"], "None", lambda r: r.model_copy(update={"frames": [f.model_copy(update={"state": "leave_out"}) for f in r.frames]}))
+    empty = jobs.add_job(library.db, "weave", scene_id=row["id"])
+    worker.wake()
+    assert "All frames are left out. Bring some back in Gather." in str(done(library, empty)["message"])
+    scenes.decide(library.db, row["id"], "One", lambda r: r.model_copy(update={"frames": [r.frames[0].model_copy(update={"state": "keep"}), *r.frames[1:]]}))
+    alone = jobs.add_job(library.db, "weave", scene_id=row["id"])
+    worker.wake()
+    assert done(library, alone)["message"] == "1 frame woven."
+
+
+def test_files_that_turn_bad_between_two_looks_are_set_aside_with_the_reason(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", tripod)
+    outing = brought_in(library, worker, folder)
+    (row,) = scenes.scenes_of(library.db, outing)
+    bad = scenes.recipe_of(library.db, row["id"]).frames[1]
+    path = library.files(outing)[bad.id].path
+    path.write_bytes(path.read_bytes()[:20_000])
+    library.cache.sweep()
+    shutil.rmtree(library.cache.root)
+    library.cache.root.mkdir()
+    # what a first look keeps is needed for the shelf only
+    worker.inspect(row["id"])
+    settled(library)
+    frame = next(f for f in scenes.recipe_of(library.db, row["id"]).frames if f.id == bad.id)
+    assert frame.state == "leave_out" and frame.reason == "unreadable"
+    assert any(path.name in problem for problem in library.outing_problems(outing))
+    job = jobs.add_job(library.db, "register", scene_id=row["id"])
+    worker.wake()
+    assert done(library, job)["message"] == "3 frames registered."
 
 
 SERVER = """

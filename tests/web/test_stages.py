@@ -12,6 +12,8 @@ import numpy as np
 import pytest
 
 from eaveplane.core.even.look import RAW_LOOK, Look
+from eaveplane.core.finish.finish import Finish
+from eaveplane.core.weave.weave import Weaving
 from eaveplane.store import jobs, outings
 from tests.pipeline.test_work import done
 from tests.web.conftest import Page
@@ -166,6 +168,38 @@ def test_register_weave_paint_mend_finish_deliver(page: Page, tmp_path: Path) ->
     assert json.loads(page.get(page.at("/deliver/recipe.json")).text)["finish"]["sharpen"] == 80
     out.unlink()
     assert "not there any more" in page.get(page.at(f"/deliver/result/{number}"), headers={"X-Plain": "1"}).text
+
+
+def test_parameters_go_back_and_strokes_need_a_frame_that_is_kept(page: Page) -> None:
+    for url, name, value in (("/weave/set", "detail", 3), ("/weave/set", "seam", 4), ("/finish/set", "sharpen", 70), ("/finish/set", "straighten", -2)):
+        assert page.post(page.at(url), {"name": name, "value": value}).status_code == 200
+    page.post(page.at("/finish/crop"), {"x": 0.1, "y": 0.1, "w": 0.5, "h": 0.5, "ratio": "1:1"})
+    changed = page.recipe()
+    assert changed.weaving.detail == 3 and changed.finish.straighten == -2 and changed.finish.ratio == "1:1"
+    for bad in ({"name": "detail", "value": 999}, {"name": "detail", "value": "wide"}, {"name": "none", "value": 1}):
+        answer = page.post(page.at("/weave/set"), bad)
+        assert answer.status_code == 400 and "Traceback" not in answer.text
+    page.post(page.at("/finish/reset"), {"group": "Crop"})
+    assert page.recipe().finish.ratio == Finish().ratio and page.recipe().finish.crop == Finish().crop and page.recipe().finish.sharpen == 70
+    page.post(page.at("/finish/reset"), {"group": "all"})
+    page.post(page.at("/weave/reset"), {"group": "all"})
+    assert page.recipe().finish == Finish() and page.recipe().weaving == Weaving()
+
+    frame = page.recipe().frames[2]
+    stroke = {"action": "out", "frame": frame.id, "width": 90, "softness": 0.5, "opacity": 1, "points": [[300, 300], [360, 310]]}
+    page.post(page.at("/gather/leave-out"), {"frame": frame.id})
+    answer = page.post(page.at("/weave/stroke"), {"stroke": json.dumps(stroke)})
+    assert answer.status_code == 400 and "This frame is left out. Bring it back before you paint with it." in answer.text
+    undo(page)
+    answer = page.post(page.at("/weave/stroke"), {"stroke": json.dumps(stroke)})
+    assert answer.status_code == 200 and "Frame 3 painted out" in answer.text
+    assert page.post(page.at("/weave/stroke"), {"stroke": json.dumps({**stroke, "frame": "f" * 12})}).status_code in (400, 404)
+    # the masks' own strokes go, drawn ones stay
+    page.post(page.at("/mend/stroke"), {"stroke": json.dumps({**stroke, "action": "draw"})})
+    page.post(page.at("/weave/clear"))
+    assert {s.action for s in page.recipe().strokes} == {"draw"}
+    page.post(page.at("/mend/clear"))
+    assert page.recipe().strokes == []
 
 
 def test_the_shelf_shows_and_brings_in(page: Page, tmp_path: Path) -> None:

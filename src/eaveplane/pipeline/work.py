@@ -16,6 +16,7 @@ import signal
 import sqlite3
 import threading
 import time
+from collections.abc import Sized
 from concurrent.futures import Executor, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from datetime import datetime
@@ -258,7 +259,7 @@ class Worker:
         correct(cache, looked_at, analysed.keys, runner, (0.65, 0.7), False, recipe.capture)
         keys = frame_keys(looked_at, analysed.keys, False, recipe.capture)
         if len(looked_at) < 2:
-            return f"{len(looked_at)} frame read."
+            return f"{_frames(looked_at)} read."
         ids = [f.id for f in looked_at]
         order = in_order(cache, [keys[i] for i in ids])
         arranged = [ids[i] for i in order]
@@ -299,14 +300,14 @@ class Worker:
 
     def _register(self, row: sqlite3.Row, runner: Runner) -> str:
         planned = self._prepare(row["scene_id"], scenes.recipe_of(self.db, row["scene_id"]), runner, 1.0)
-        return f"{len(planned.ids)} frames registered."
+        return f"{_frames(planned.ids)} registered."
 
     def _weave(self, row: sqlite3.Row, runner: Runner) -> str:
         recipe = scenes.recipe_of(self.db, row["scene_id"])
         planned = self._prepare(row["scene_id"], recipe, runner, 0.4)
         scene.weave(self.library.cache, planned, recipe, runner, (0.4, 1.0), full_only=False)
         scenes.note_made(self.db, row["scene_id"], woven=planned.woven)
-        return f"{len(planned.ids)} frames woven."
+        return f"{_frames(planned.ids)} woven."
 
     def _deliver(self, row: sqlite3.Row, runner: Runner) -> str:
         arguments = json.loads(row["arguments"])
@@ -348,6 +349,10 @@ class Worker:
         if row["outing_id"]:
             self.bring_in(row["outing_id"], self.library.card)
         return f"{count} frames landed in {asked['folder']}."
+
+
+def _frames(some: Sized) -> str:
+    return f"{len(some)} frame{'s' if len(some) != 1 else ''}"
 
 
 class _Lane:
