@@ -13,6 +13,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 import tifffile
@@ -413,6 +414,13 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
     late = seen.frames[recipe.frames[2].id]
     np.testing.assert_allclose(late.root(0, (200, 200, 300, 200)), view({}).frames[recipe.frames[2].id].root(0, (200, 200, 300, 200)), atol=2e-4)
     assert early.shape == (200, 300, 3)
+    # distance as the weave tells it: within half a step between frames nearly everywhere, the sky included
+    told_far = 1 / seen.guide().distance  # type: ignore[operator]
+    steps = np.array([1 / shot.focus_m for shot in tripod.shots])
+    true = np.clip(cv2.resize(1 / tripod.truth.distance.astype(np.float32), told_far.shape[::-1], interpolation=cv2.INTER_AREA), steps.min(), steps.max())
+    near = np.abs(told_far - true) < np.abs(np.diff(steps)).min() / 2
+    print(f"distances within half a step: {near.mean():.1%}, in the upper fifth {near[: len(near) // 5].mean():.1%}")
+    assert near.mean() > 0.88 and near[: len(near) // 5].mean() > 0.9
 
     (written,) = [Path(r["path"]) for r in scenes.results_of(library.db, row["id"])]
     file = tifffile.imread(written).astype(float) / 65535

@@ -37,9 +37,10 @@ from ..core.gather.verdicts import Verdict
 from ..core.register.area import common_area
 from ..core.register.features import Features, find_features
 from ..core.register.register import register
+from ..core.weave.distance import distances_of
 from ..core.weave.labels import aggregate, costs, covered, lay_on
 from ..core.weave.strokes import Stroke
-from ..core.weave.weave import Laid, Weaving, distances_of, gates_from, touched, weave_box
+from ..core.weave.weave import Laid, Weaving, gates_from, touched, weave_box
 from ..imaging.colour import FloatArray
 from ..imaging.exif import Metadata
 from ..imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding, wide_encoding

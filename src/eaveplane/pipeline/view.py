@@ -20,8 +20,9 @@ from ..core.even.drift import MOST_SIDE, Trim, apart_map
 from ..core.even.look import Light, Look
 from ..core.even.relief import LONGEST, Guide, guide_of
 from ..core.finish.finish import Finish, sharpened
+from ..core.weave.distance import distances_of
 from ..core.weave.strokes import Stroke
-from ..core.weave.weave import Laid, distances_of, touched, weave_box
+from ..core.weave.weave import Laid, touched, weave_box
 from ..imaging.colour import FloatArray
 from ..imaging.lensdata import from_database
 from ..imaging.levels import Box, Levels

@@ -277,13 +277,3 @@ def draw_from(picture: FloatArray, laid: Laid, strokes: Sequence[Stroke], box: B
         k = index[stroke.frame]
         cover = (cover * _coverage(laid, k, level, box))[..., None]
         picture += (laid.read(k, level, box) - picture) * cover
-
-
-def distances_of(gates: FloatArray, focus: Sequence[float | None]) -> FloatArray | None:
-    """How far off (h, w), in metres, what gates (n, h, w) hold for sharp lies, from the distances in metres that the frames
-    were focused on; None where a frame does not tell its distance."""
-    if not focus or not all(focus):
-        return None
-    dioptres = np.array([1 / f for f in focus if f], np.float32)
-    mean = np.tensordot(dioptres, gates, 1) / np.maximum(gates.sum(axis=0), 1e-6)
-    return np.asarray(1 / np.maximum(mean, 1e-4), np.float32)

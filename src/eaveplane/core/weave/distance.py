@@ -1,0 +1,74 @@
+"""How far off everything lies, from which frame is sharp there and on what it was focused."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...imaging.colour import FloatArray
+
+CLEAR, UNCLEAR = 0.6, 0.76
+"""Spread of the frames that are let in, in steps of focus, up to which they tell a distance, and from which they tell none:
+two neighbours alike are half a step apart, three 0.82."""
+CLEAR_OF_TWO, UNCLEAR_OF_TWO = 0.32, 0.48
+BRIDGE = 9
+"""Width, on the gates' grid, up to which a quiet strip, such as a smooth post, does not carry the sky down to the ground."""
+NEAR_BY = 5
+"""Side of the square, on the gates' grid, over which it is told whether a place is clear."""
+
+
+def distances_of(gates: FloatArray, focus: Sequence[float | None]) -> FloatArray | None:
+    """How far off (h, w), in metres, what gates (n, h, w) hold for sharp lies, from the distances in metres that the frames
+    were focused on, infinity included; None where a frame does not tell its distance.
+
+    Where all frames are let in alike nothing is to be seen, and so nothing to be told: up to the upper edge that is sky, as
+    far as the farthest frame; elsewhere it is taken from around.
+    """
+    if not focus or not all(focus):
+        return None
+    dioptres = np.array([1 / f for f in focus if f], np.float32)
+    total = np.maximum(gates.sum(axis=0), 1e-6)
+    mean = np.asarray(np.tensordot(dioptres, gates, 1) / total)
+    if len(dioptres) > 1:
+        apart = np.sqrt(np.maximum(np.tensordot(dioptres**2, gates, 1) / total - mean**2, 0))
+        clear = _clear(apart / max(float(np.median(np.abs(np.diff(np.sort(dioptres))))), 1e-6), len(dioptres))
+        sky = _up_to_the_edge(clear < 0.5)
+        filled = _from_around(np.where(sky, dioptres.min(), mean).astype(np.float32), np.where(sky, 1, clear).astype(np.float32))
+        mean = np.asarray(cv2.medianBlur(filled, 3))
+    return np.asarray(1 / np.maximum(mean, 1e-4), np.float32)
+
+
+def _clear(steps: FloatArray, frames: int) -> FloatArray:
+    whole, none = (CLEAR, UNCLEAR) if frames > 2 else (CLEAR_OF_TWO, UNCLEAR_OF_TWO)
+    # a place is clear if it is by itself and among its neighbours: noise lets single frames in by chance
+    near_by = np.asarray(cv2.blur(np.minimum(steps, 1).astype(np.float32), (NEAR_BY, NEAR_BY)))
+    return np.asarray(np.clip((none - np.maximum(near_by, steps)) / (none - whole), 0, 1), np.float32)
+
+
+def _up_to_the_edge(quiet: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """The quiet parts that reach the upper edge by more than a thin bridge."""
+    square = np.ones((BRIDGE, BRIDGE), np.uint8)
+    wide = cv2.morphologyEx(quiet.astype(np.uint8), cv2.MORPH_OPEN, square)
+    _, parts = cv2.connectedComponents(wide, connectivity=4)
+    reaching = np.isin(parts, np.unique(parts[0][wide[0] > 0])) & (wide > 0)
+    return np.asarray(quiet & (cv2.dilate(reaching.astype(np.uint8), square) > 0))
+
+
+def _from_around(value: FloatArray, weight: FloatArray) -> FloatArray:
+    """Values where they have weight, elsewhere means of those around, from as near as there are any."""
+    values, weights = [value * weight], [weight]
+    while min(values[-1].shape) > 1:
+        size = ((values[-1].shape[1] + 1) // 2, (values[-1].shape[0] + 1) // 2)
+        values.append(np.asarray(cv2.resize(values[-1], size, interpolation=cv2.INTER_AREA)))
+        weights.append(np.asarray(cv2.resize(weights[-1], size, interpolation=cv2.INTER_AREA)))
+    # where nothing at all is clear the mean of everything stands
+    if weights[-1].min() < 1e-6:
+        return np.full(value.shape, value.mean(), np.float32)
+    found = np.asarray(values[-1] / weights[-1])
+    for own, much in zip(values[-2::-1], weights[-2::-1], strict=True):
+        found = np.asarray(cv2.resize(found, own.shape[::-1], interpolation=cv2.INTER_LINEAR))
+        found = own + found * (1 - much)
+    return np.asarray(found, np.float32)
