@@ -10,8 +10,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, ConsoleMessage, Page, sync_playwright
+from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
 
+# kernels are compiled when they are first needed, and the machine may give its time elsewhere
+expect.set_options(timeout=30_000)
 CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
 QUIET = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
 
@@ -59,7 +61,7 @@ def page(browser: Browser) -> Iterator[Page]:
 
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
     opened = context.new_page()
-    opened.set_default_timeout(45_000)
+    opened.set_default_timeout(90_000)
     opened.on("console", heard)
     opened.on("pageerror", lambda error: complaints.append(str(error)))
     opened.on("response", lambda response: complaints.append(f"{response.status} {response.url}") if response.status >= 500 else None)

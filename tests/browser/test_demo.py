@@ -29,7 +29,7 @@ def frames(page: Page) -> list[str]:
 def test_the_demo_stands_on_its_shelf_and_starts_again_at_once(page: Page, demo: Server) -> None:
     page.goto(demo.address)
     expect(page.get_by_text("A morning with the field camera")).to_be_visible()
-    page.locator(".scene-card").first.click(timeout=60_000)
+    page.locator(".scene-card").first.click(timeout=180_000)
     whole(page)
     # the hand before the lens is set aside, with the reason
     assert frames(page) == ["5 · Far", "4", "3 · Mid", "2", "1 · Near"]
@@ -144,7 +144,7 @@ def test_the_chosen_frame_is_seen_through_the_brush(page: Page, demo: Server) ->
     page.goto(f"{demo.address}/scene/1/even")
     page.get_by_role("button", name="On to Register").click()
     page.wait_for_url("**/register")
-    expect(page.locator(".fits tbody tr")).to_have_count(5, timeout=90_000)
+    expect(page.locator(".fits tbody tr")).to_have_count(5, timeout=180_000)
     page.click("#route a[aria-label^='Mend']")
     page.keyboard.press("1")
     page.keyboard.press("0")

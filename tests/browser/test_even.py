@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Server
-from tests.browser.test_route import changed, pixels, place, whole
+from tests.browser.test_route import changed, drawn, pixels, place, whole
 from tests.conftest import Set
 
 
@@ -35,7 +35,7 @@ def even(page: Page, server: Server) -> Page:
         page.fill("#folder", str(server.home.parent / "card"))
         page.get_by_role("button", name="Bring in").click()
         page.locator(".scene-strip h2 a").click()
-        expect(page.locator("#bench")).to_contain_text("Nothing against any frame", timeout=60_000)
+        expect(page.locator("#bench")).to_contain_text("Nothing against any frame", timeout=180_000)
     page.goto(f"{server.address}/scene/1/even")
     whole(page)
     return page
@@ -135,8 +135,8 @@ def test_hues_are_put_on_the_ring_and_moved(even: Page) -> None:
     page.mouse.click(box["x"] + box["width"] * 0.08, box["y"] + box["height"] * 0.5)
     expect(page.locator("#ring .point")).to_have_count(1)
     page.locator(".hue-rulers:visible input[type=number]").nth(1).fill("-100")
-    changed(page, lambda: page.keyboard.press("Enter"))
-    assert look(page)["hues"][0]["strength"] == -100
+    page.keyboard.press("Enter")
+    page.wait_for_function("() => JSON.parse(document.getElementById('state').dataset.state).lookValues.hues[0].strength === -100")
     page.locator("#ring .point").focus()
     page.keyboard.press("Shift+ArrowLeft")
     page.wait_for_function("() => JSON.parse(document.getElementById('state').dataset.state).lookValues.hues[0].hue > 185")
@@ -169,9 +169,12 @@ def test_areas_are_made_moved_painted_and_named(even: Page) -> None:
     page.keyboard.press("ArrowRight")
     page.wait_for_function(f"() => JSON.parse(document.getElementById('state').dataset.state).lookValues.areas[0].parts[0].rx > {start['rx']}")
     expect(page.locator(".area-handle[data-handle=rx]")).to_be_focused()
+    drawn(page)
     before = pixels(page)
     page.locator("[data-name='areas.0.exposure'] input[type=number]").fill("-2")
-    changed(page, lambda: page.keyboard.press("Enter"))
+    page.keyboard.press("Enter")
+    page.wait_for_function("() => JSON.parse(document.getElementById('state').dataset.state).lookValues.areas[0].exposure === -2")
+    drawn(page)
     assert pixels(page).mean() < before.mean() - 1
     page.get_by_label("Name of area 1").fill("Rocks")
     page.keyboard.press("Enter")
@@ -236,9 +239,9 @@ def test_a_trim_is_marked_on_the_rail(even: Page) -> None:
 
 def test_before_and_after_in_three_ways(even: Page) -> None:
     page = even
-    whole(page)
-    changed(page, lambda: page.locator("#c-exposure").fill("1.5"), "whole")
+    page.locator("#c-exposure").fill("1.5")
     told(page, r"Exposure \+1.5")
+    drawn(page)
     after = pixels(page).mean()
     page.keyboard.press("v")
     page.wait_for_function("() => document.querySelector('.mat').dataset.whole.includes('before')")

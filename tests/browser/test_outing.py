@@ -77,7 +77,7 @@ def test_a_card_falls_into_scenes_and_is_dealt_out_anew_by_keyboard(page: Page, 
     become(page, [PAN, SNOW])
     expect(page.locator(".strips-head")).to_contain_text("notes.txt")
     expect(page.locator(".contact-frame.marks")).to_have_attribute("data-file", "a0.tif")
-    expect(page.locator(".contact-frame.proposed em")).to_have_text("shaken?", timeout=60_000)
+    expect(page.locator(".contact-frame.proposed em")).to_have_text("shaken?", timeout=180_000)
 
     page.locator(".contact-frame").first.click()
     for _ in range(3):
@@ -131,7 +131,7 @@ def test_proposals_are_taken_at_once_and_brought_back(page: Page, server: Server
     page.goto(f"{server.address}/scene/1/gather")
     whole(page)
     proposal = page.get_by_role("button", name="Leave out 1 as proposed")
-    expect(proposal).to_be_enabled(timeout=60_000)
+    expect(proposal).to_be_enabled(timeout=180_000)
     expect(page.locator("#notebook")).to_contain_text("the camera moved while the shutter was open")
     page.keyboard.press("1")
     expect(page.locator("#over .zone")).to_have_count(1)
@@ -155,5 +155,5 @@ def test_files_that_moved_are_asked_for_and_found_by_what_they_hold(page: Page, 
     expect(page.locator(".missing")).to_contain_text("10 files are not where they were")
     page.get_by_label("Folder in which the files are now").fill(str(moved))
     page.get_by_role("button", name="Look there").click()
-    expect(page.locator(".missing")).to_have_count(0, timeout=60_000)
+    expect(page.locator(".missing")).to_have_count(0, timeout=180_000)
     become(page, [PAN, SNOW])

@@ -44,6 +44,14 @@ def whole(page: Page) -> None:
     page.wait_for_function("() => { const m = document.querySelector('.mat'); return m?.dataset.whole && m.querySelector('canvas'); }")
 
 
+def drawn(page: Page) -> None:
+    """Wait until the tiles on screen are those of the look that was decided last."""
+    page.wait_for_function(
+        "() => { const { look } = JSON.parse(document.getElementById('state').dataset.state);"
+        " return document.querySelector('.mat')?.dataset.whole?.includes(String(look).replace(/[^a-z0-9.-]/gi, '')); }"
+    )
+
+
 def changed(page: Page, act, name: str = "fresh") -> None:  # type: ignore[no-untyped-def]
     """Do something and wait until the picture has been renewed by it."""
     before = mat(page, name)
@@ -97,13 +105,13 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     expect(page.locator("#caption")).to_have_text("frame 2, Crust")
 
     # Even out: the screen follows the slider; undo takes it back
-    expect(page.locator("#bench")).to_contain_text("Nothing against any frame", timeout=60_000)
+    expect(page.locator("#bench")).to_contain_text("Nothing against any frame", timeout=180_000)
     page.get_by_role("button", name="Even out 4 frames").click()
     exposure = page.locator("#c-exposure")
     dark = pixels(page)
     changed(page, lambda: exposure.fill("1.5"))
     expect(page.get_by_role("button", name="Undo")).to_have_attribute("title", "Undo: Exposure +1.5 EV")
-    page.wait_for_function("() => document.querySelector('.mat').dataset.whole.length")
+    drawn(page)
     assert pixels(page).mean() > dark.mean() + 15
     changed(page, lambda: page.keyboard.press("Control+z"))
     expect(exposure).to_have_js_property("value", "0")
@@ -111,11 +119,11 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
 
     # Register, Weave: jobs run, the page tells when they are done
     page.get_by_role("button", name="On to Register").click()
-    expect(page.locator(".fits tbody tr")).to_have_count(4, timeout=60_000)
+    expect(page.locator(".fits tbody tr")).to_have_count(4, timeout=180_000)
     page.get_by_role("button", name="Weave 4 frames").click()
-    expect(page.get_by_role("button", name="On to Mend")).to_be_visible(timeout=60_000) if page.get_by_role("button", name="On to Mend").count() else None
+    expect(page.get_by_role("button", name="On to Mend")).to_be_visible(timeout=180_000) if page.get_by_role("button", name="On to Mend").count() else None
     to(page, "Weave")
-    expect(page.locator("#bench-main a.main")).to_have_text("On to Mend", timeout=60_000)
+    expect(page.locator("#bench-main a.main")).to_have_text("On to Mend", timeout=180_000)
     expect(page.locator("#caption")).to_have_text("weave")
     page.keyboard.press("o")
     expect(page.locator("#caption")).to_have_text("share map: which frame gives what")
@@ -174,7 +182,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     page.locator("#bench-main a.main").click()
     page.get_by_role("button", name="Write the picture").click()
     link = page.locator(".delivered a")
-    expect(link).to_have_count(1, timeout=60_000)
+    expect(link).to_have_count(1, timeout=180_000)
     with page.expect_download() as download:
         link.click()
     (out,) = card.glob("Scene 1*.tif")
@@ -261,6 +269,6 @@ def test_files_are_sent_and_bad_ones_told(page: Page, server: Server, tripod: Se
     page.wait_for_url("**/outing/*")
     page.goto(server.address)
     card = page.locator(".outing", has_text="Sent").locator(".scene-card")
-    expect(card).to_have_count(1, timeout=60_000)
+    expect(card).to_have_count(1, timeout=180_000)
     card.click()
     expect(page.locator("#notebook")).to_contain_text("broken.tif: is not a picture")
