@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import resource
 import subprocess
 import sys
 import tempfile
@@ -15,6 +14,7 @@ from typing import get_args
 import cv2
 import numpy as np
 
+from eaveplane.cli import peak_bytes
 from eaveplane.core.even.areas import Area, Elliptical, Graduated, Site, ToneRange
 from eaveplane.core.even.capture import UNMOVED, Capture, Measured, corrected, correction
 from eaveplane.core.even.develop import develop, for_screen
@@ -91,7 +91,7 @@ def at_full_size() -> tuple[float, float]:
         begin = time.perf_counter()
         develop(root, busy_look(6000, 4000), Light(), "rec2020", site)
         spent.append(time.perf_counter() - begin)
-    return float(np.median(spent)), resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / root.nbytes
+    return float(np.median(spent)), peak_bytes() / root.nbytes
 
 
 def rims(look: Look, step: float) -> float:

@@ -45,7 +45,7 @@ class Progress:
         self.last = what
 
 
-def _peak_bytes() -> int:
+def peak_bytes() -> int:
     """The most memory that this process held; getrusage would count what its parent held when it was started."""
     try:
         line = next(line for line in Path("/proc/self/status").read_text().splitlines() if line.startswith("VmHWM"))
@@ -140,7 +140,7 @@ def stack(
             _stop(f"{error} stands there already. Choose another name, or replace it with --force.", WRONG_CALL)
     used, facts, warned = result
     facts["seconds"]["total"] = time.monotonic() - started
-    facts["peak_bytes"] = _peak_bytes()
+    facts["peak_bytes"] = peak_bytes()
     if save_recipe:
         put_in_place(save_recipe, writes(used.to_json()), force)
     if report:
@@ -179,7 +179,7 @@ def _report(work: Callable[[Cache, Runner], dict[str, Any]], report: Path, force
             facts = work(Cache(Path(scratch) / "cache"), Runner(pool, Path(scratch) / "tickets", Progress()))
         except (PictureError, ValueError) as error:
             _stop(str(error), BAD_INPUT)
-    facts |= {"seconds": time.monotonic() - started, "peak_bytes": _peak_bytes()}
+    facts |= {"seconds": time.monotonic() - started, "peak_bytes": peak_bytes()}
     put_in_place(report, writes(json.dumps(facts, indent=1)), force)
 
 
