@@ -261,6 +261,16 @@ def test_two_tabs_see_each_other_s_decisions(page: Page, server: Server, card: P
     other.close()
 
 
+def test_a_bench_made_while_work_ran_is_made_anew_after_it(page: Page, server: Server, card: Path) -> None:
+    page.goto(f"{server.address}/scene/1/gather")
+    whole(page)
+    expect(page.locator("#bench")).to_have_attribute("data-busy", "false")
+    # as it is left when pieces without a bench were the first to tell that the work had ended
+    page.evaluate("() => { const b = document.getElementById('bench'); b.dataset.busy = 'true'; b.insertAdjacentHTML('beforeend', '<i class=\"stale\"></i>'); }")
+    expect(page.locator("#bench .stale")).to_have_count(0)
+    expect(page.locator("#bench")).to_have_attribute("data-busy", "false")
+
+
 def test_files_are_sent_and_bad_ones_told(page: Page, server: Server, tripod: Set, tmp_path: Path) -> None:
     (tmp_path / "broken.tif").write_text("no picture at all")
     page.goto(server.address)

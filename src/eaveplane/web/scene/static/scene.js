@@ -138,7 +138,8 @@ let mark = "";
 document.body.addEventListener("htmx:afterOnLoad", (event) => {
   if (event.detail.target.id !== "work") return;
   const now = document.getElementById("work").dataset.mark;
-  const over = page.state.busy && !now;
+  // a bench that was made while something was computed is made anew when that has ended, whatever came in between
+  const over = (page.state.busy && !now) || document.getElementById("bench").dataset.busy === "true" && !page.state.busy;
   if (now !== mark || over) { mark = now; refresh(over || !page.state.size); }
 });
 function refresh(bench = false) {
