@@ -63,3 +63,14 @@ def test_what_cannot_be_told() -> None:
     assert distances_of(np.zeros((0, 4, 4), np.float32), []) is None
     nothing = distances_of(np.full((3, 20, 30), 1 / 3, np.float32), [0.5, 1.0, float("inf")])
     assert nothing is not None and (nothing > 1000).all(), "all of it reaches the upper edge"
+
+
+def test_frames_that_name_one_distance() -> None:
+    focus = [0.6, 0.6, 0.6, float("inf")]
+    near, far = distances_of(0.5 * (_only(0, 4) + _only(2, 4)), focus), distances_of(_only(3, 4), focus)
+    assert near is not None and far is not None
+    np.testing.assert_allclose(near, 0.6, rtol=1e-3)
+    assert (far > 1000).all()
+    same = distances_of(np.full((3, 20, 30), 1 / 3, np.float32), [2.0, 2.0, 2.0])
+    assert same is not None
+    np.testing.assert_allclose(same, 2.0, rtol=1e-5)

@@ -420,7 +420,7 @@ def open_registration(cache: Cache, key: str) -> Registered:
 
 
 def inspection_key(frames: list[str], registered: str) -> str:
-    return key_of("inspection", 1, frames, registered)
+    return key_of("inspection", 2, frames, registered)
 
 
 def inspection(root: str, frames: list[str], registered: str, ticket: str) -> str:
@@ -506,7 +506,7 @@ def laid_frames(frames: list[Decoded], names: list[str], laid: Registered, even_
 
 
 def weave_key(frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, trims: list[Trim], full_only: bool) -> str:
-    return key_of("weave", 4, frames, registered, labelled, weaving.model_dump(), even_out, [trim.gains() for trim in trims], full_only)
+    return key_of("weave", 5, frames, registered, labelled, weaving.model_dump(), even_out, [trim.gains() for trim in trims], full_only)
 
 
 def weave(root: str, frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, trims: list[Trim], full_only: bool, ticket: str) -> str:

@@ -13,7 +13,7 @@ from ...imaging.colour import FloatArray
 CLEAR = {2: (0.32, 0.48), 3: (0.6, 0.76)}
 MANY = (0.72, 0.88)
 """Spread of the frames that are let in, in steps of focus, up to which they tell a distance, and from which they tell none,
-by the number of frames. Two neighbours alike are half a step apart; all of two frames 0.5, of three 0.82, of four 1.12."""
+by the number of distances. Two neighbours alike are half a step apart; all of two frames 0.5, of three 0.82, of four 1.12."""
 BRIDGE = 9
 """Width, on the gates' grid, up to which a quiet strip, such as a smooth post, does not carry the sky down to the ground."""
 NEAR_BY = 5
@@ -32,18 +32,20 @@ def distances_of(gates: FloatArray, focus: Sequence[float | None]) -> FloatArray
     dioptres = np.array([1 / f for f in focus if f], np.float32)
     total = np.maximum(gates.sum(axis=0), 1e-6)
     mean = np.asarray(np.tensordot(dioptres, gates, 1) / total)
-    if len(dioptres) > 1:
-        step = max(float(np.median(np.abs(np.diff(np.sort(dioptres))))), 1e-6)
+    # cameras round what they tell, so several frames may name one distance
+    places = np.unique(dioptres)
+    if len(places) > 1:
+        step = float(np.median(np.diff(places)))
         apart = np.sqrt(np.maximum(np.tensordot(dioptres**2, gates, 1) / total - mean**2, 0))
-        clear = _clear(apart / step, len(dioptres))
+        clear = _clear(apart / step, len(places))
         sky = _up_to_the_edge(clear < 0.5)
         filled = _from_around(np.where(sky, dioptres.min(), mean).astype(np.float32), np.where(sky, 1, clear).astype(np.float32), step)
         mean = np.asarray(cv2.medianBlur(filled, 3))
     return np.asarray(1 / np.maximum(mean, 1e-4), np.float32)
 
 
-def _clear(steps: FloatArray, frames: int) -> FloatArray:
-    whole, none = CLEAR.get(frames, MANY)
+def _clear(steps: FloatArray, places: int) -> FloatArray:
+    whole, none = CLEAR.get(places, MANY)
     # a place is clear if it is by itself and among its neighbours: noise lets single frames in by chance
     near_by = np.asarray(cv2.blur(np.minimum(steps, 1.5).astype(np.float32), (NEAR_BY, NEAR_BY)))
     return np.asarray(np.clip((none - np.maximum(near_by, steps)) / (none - whole), 0, 1), np.float32)

@@ -139,7 +139,7 @@ document.body.addEventListener("htmx:afterOnLoad", (event) => {
   if (event.detail.target.id !== "work") return;
   const now = document.getElementById("work").dataset.mark;
   // a bench that was made while something was computed is made anew when that has ended, whatever came in between
-  const over = (page.state.busy && !now) || document.getElementById("bench").dataset.busy === "true" && !page.state.busy;
+  const over = (page.state.busy && !now) || (!page.state.busy && document.getElementById("bench").dataset.busy === "true");
   if (now !== mark || over) { mark = now; refresh(over || !page.state.size); }
 });
 function refresh(bench = false) {

@@ -1,4 +1,4 @@
-// What every page does: tokens on requests, words for errors, themes, the sheet of keys.
+// What every page does: tokens on requests, words for errors, pieces that renew themselves, themes, the sheet of keys.
 const token = document.querySelector("meta[name=csrf]").content;
 
 document.body.addEventListener("htmx:configRequest", (event) => { event.detail.headers["X-CSRFToken"] = token; });
