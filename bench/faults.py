@@ -12,6 +12,7 @@ import numpy as np
 
 from bench.cards import noisy
 from eaveplane.core.even.drift import measure_drift
+from eaveplane.core.gather.consequence import laid_closely
 from eaveplane.core.gather.detail import measure_detail
 from eaveplane.core.gather.inspect import Inspection, Seen, inspect
 from eaveplane.core.gather.order import near_to_far
@@ -22,7 +23,7 @@ from eaveplane.fieldcam.landscapes import LANDSCAPES
 from eaveplane.fieldcam.lens import Lens
 from eaveplane.imaging.colour import FloatArray, luminance
 from eaveplane.imaging.exif import Metadata
-from eaveplane.imaging.resample import halve
+from eaveplane.imaging.resample import halve, warp
 
 SIZE = (960, 640)
 POSITIONS, BEYOND = 6, 2
@@ -146,7 +147,10 @@ def look(case: Case) -> tuple[Inspection, list[int]]:
     gains = [d.gain for d in measure_drift(small, [np.linalg.inv(half) @ fit @ half for fit in found.fits], reference)]
     seen = [Seen(d.octaves, s, case.metas[i], (6504.0, 0.0)) for d, s, i in zip(details, small, order, strict=True)]
     fitting = [not (w and r > 4.0) for w, r in zip(found.warnings, found.residual, strict=True)]
-    return inspect(seen, found.fits, gains, (case.frames[0].shape[1], case.frames[0].shape[0]), fitting), order
+    roots = [np.sqrt(np.maximum(luminance(f), 0)).astype(np.float32) for f in frames]
+    size = roots[0].shape[1], roots[0].shape[0]
+    closely = laid_closely(lambda k: details[k], found.fits, [g[1] for g in gains], size, lambda k, box: warp(roots[k] * np.float32(math.sqrt(gains[k][1])), found.fits[k], box, repeat_edge=True))
+    return inspect(seen, found.fits, gains, size, fitting, closely), order
 
 
 def idle(case: Case) -> set[int]:

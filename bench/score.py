@@ -60,3 +60,15 @@ def corner_error(fit: Array, true: Array, size: tuple[int, int]) -> float:
     corners = np.array([[[0, 0], [w, 0], [0, h], [w, h]]], np.float64)
     off = cv2.perspectiveTransform(corners, fit) - cv2.perspectiveTransform(corners, true)
     return float(np.sqrt((off**2).sum(axis=-1).mean()))
+
+
+def nearest_moment(picture: Array, moments: Array, side: int = 48) -> Array:
+    """Truth (h, w, 3) put together tile by tile from that of `moments` (m, h, w, 3) which is nearest to the picture."""
+    near = moments[0].astype(np.float64)
+    if len(moments) == 1:
+        return near
+    for y in range(0, near.shape[0], side):
+        for x in range(0, near.shape[1], side):
+            tile = np.s_[y : y + side, x : x + side]
+            near[tile] = moments[np.argmin([((picture[tile] - m[tile]) ** 2).mean() for m in moments])][tile]
+    return near

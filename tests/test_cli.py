@@ -224,7 +224,7 @@ def test_the_field_camera_shoots_to_a_card_and_tells_the_truth(tmp_path: Path) -
     assert run("shoot", "--card", str(tmp_path / "card"), "--landscape", "moon").exit_code == 2
 
 
-def bracketed(folder: Path) -> list[Path]:
+def bracketed(folder: Path, ev: float = 0.0) -> list[Path]:
     """Three focus positions at three exposures each, written from bright to dark, and a hand before them."""
     import cv2
 
@@ -239,10 +239,10 @@ def bracketed(folder: Path) -> list[Path]:
     pictures, hands, focus = composition("saltpan", 17.0)
     shots = [(hands[0], 0.0, 1.2), *((pictures[k], ev, focus[k]) for k in (1, 3, 5) for ev in (2.0, 0.0, -2.0))]
     paths = []
-    for number, (light, ev, metres) in enumerate(shots):
-        large = cv2.resize(noisy(light, ev, rng), None, fx=2, fy=2, interpolation=cv2.INTER_CUBIC)
+    for number, (light, shot_ev, metres) in enumerate(shots):
+        large = cv2.resize(noisy(light, shot_ev + ev, rng), None, fx=2, fy=2, interpolation=cv2.INTER_CUBIC)
         paths.append(folder / f"{number}.tif")
-        meta = Metadata(taken=datetime(2026, 4, 11, 6, 0, 2 * number), seconds=0.02 * 2**ev, f_number=8, iso=100, focus_m=metres)
+        meta = Metadata(taken=datetime(2026, 4, 11, 6, 0, 2 * number), seconds=0.02 * 2**shot_ev, f_number=8, iso=100, focus_m=metres)
         write_picture(paths[-1], to_codes(root_of(np.clip(large, 0, 1)), standard_encoding("srgb")), None, meta)
     return paths
 

@@ -146,7 +146,7 @@ def test_gates_shut_out_frames_that_do_not_reach() -> None:
     reach = [np.ones((8, 8), bool), np.zeros((8, 8), bool)]
     gates = gates_from(np.zeros((2, 8, 8), np.float32), reach)
     assert (gates[0] == 1).all() and (gates[1] == 0).all()
-    assert covered((32, 32), np.array([[1, 0, 40.0], [0, 1, 0], [0, 0, 1]]), (8, 8), 2).sum() == 0
+    assert covered((32, 32), np.array([[1, 0, 40.0], [0, 1, 0], [0, 0, 1]]), (8, 8)).sum() == 0
 
 
 def test_noise_is_measured_and_taken_off() -> None:

@@ -135,7 +135,7 @@ def facts(path: Path) -> Facts:
     return Facts(width, height, kind, meta.upright())
 
 
-def read_picture(path: Path, demosaic: str = "ahd", highlights: str = "clip") -> Picture:
+def read_picture(path: Path, demosaic: str = "dht", highlights: str = "clip") -> Picture:
     """Decode a file; how raw files are demosaiced (DEMOSAIC) and what becomes of their highlights (HIGHLIGHTS). Raises PictureError naming the file, what is wrong and what to do."""
     kind = kind_of(path)
     meta = read_metadata(path)
@@ -156,9 +156,10 @@ def read_picture(path: Path, demosaic: str = "ahd", highlights: str = "clip") ->
 
 
 DEMOSAIC = {
+    "dht": rawpy.DemosaicAlgorithm.DHT,
     "ahd": rawpy.DemosaicAlgorithm.AHD,
     "dcb": rawpy.DemosaicAlgorithm.DCB,
-    "dht": rawpy.DemosaicAlgorithm.DHT,
+    "aahd": rawpy.DemosaicAlgorithm.AAHD,
     "vng": rawpy.DemosaicAlgorithm.VNG,
     "ppg": rawpy.DemosaicAlgorithm.PPG,
 }

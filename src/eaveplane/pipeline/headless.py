@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -10,10 +11,10 @@ from typing import Any
 
 import numpy as np
 
-from ..core.even.capture import Capture
 from ..core.even.look import NEUTRAL, RAW_LOOK
 from ..core.gather.composition import glimpse
 from ..core.gather.split import Taken, split, strangers
+from ..core.gather.verdicts import Verdict
 from ..imaging.errors import PictureError
 from ..recipe import FrameChoice, Recipe
 from . import scene, steps
@@ -70,8 +71,16 @@ class Read:
     keys: dict[str, str]
 
 
-def _read(paths: Sequence[Path], cache: Cache, runner: Runner, upto: float, markers: bool, capture: Capture) -> Read:
-    """Decode and measure the frames of one scene; markers are told apart where asked. Raises PictureError."""
+def named(recipe: Recipe, files: Sequence[File]) -> list[FrameChoice]:
+    """The frames of a recipe that are made of these files."""
+    ids = {f.id for f in files}
+    return [f for f in recipe.frames if ids.issuperset(f.all_files())]
+
+
+def _read(paths: Sequence[Path], cache: Cache, runner: Runner, upto: float, markers: bool, recipe: Recipe) -> Read:
+    """Decode and measure the frames of one scene; markers are told apart where asked and where the recipe does not name
+    these very frames. Raises PictureError."""
+    capture = recipe.capture
     for path in paths:
         if not path.is_file():
             raise PictureError(path, "is not there.", "Check the name.")
@@ -86,7 +95,8 @@ def _read(paths: Sequence[Path], cache: Cache, runner: Runner, upto: float, mark
     analysed = analyse(cache, files, runner, (0.0, 0.9 * upto), True, capture)
     for problem in (analysed.problems | same_size(cache, files, analysed.keys)).values():
         raise problem
-    strange: list[int] = strangers([glimpse(steps.open_decoded(cache, analysed.keys[f.id]).small()) for f in files]) if markers else []
+    wanted = markers and len(files) > 2 and not named(recipe, files)
+    strange: list[int] = strangers([glimpse(steps.open_decoded(cache, analysed.keys[f.id]).small()) for f in files]) if wanted else []
     frames = grouped(cache, [f for i, f in enumerate(files) if i not in strange], analysed.keys)
     merge(cache, frames, analysed.keys, runner, (0.9 * upto, 0.95 * upto), full_only=True)
     correct(cache, frames, analysed.keys, runner, (0.95 * upto, upto), True, capture)
@@ -97,7 +107,7 @@ def _read(paths: Sequence[Path], cache: Cache, runner: Runner, upto: float, mark
 
 def inspect(paths: Sequence[Path], cache: Cache, runner: Runner) -> dict[str, Any]:
     """Look at the frames of one scene. Raises PictureError."""
-    read = _read(paths, cache, runner, 0.7, len(paths) > 2, Capture())
+    read = _read(paths, cache, runner, 0.7, True, Recipe())
     there = [f for f in read.frames if f.reason != "marker"]
     keys = [read.keys[f.id] for f in there]
     first = steps.open_decoded(cache, keys[0])
@@ -153,8 +163,8 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     """Do it; the recipe that was carried out, the report, and what should not be trusted. Raises PictureError and
     FileExistsError."""
     clock = [time.monotonic()]
-    choose = asked.leave_out and not asked.from_file
-    read = _read(asked.frames, cache, runner, 0.45, choose and len(asked.frames) > 2, asked.recipe.capture)
+    read = _read(asked.frames, cache, runner, 0.45, asked.leave_out, asked.recipe)
+    choose = asked.leave_out and not named(asked.recipe, read.files)
     clock.append(time.monotonic())
     recipe, keys = _with_frames(asked.recipe, read), dict(read.keys)
     if asked.from_file:
@@ -166,16 +176,22 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         recipe = recipe.model_copy(update={"reference": next((f.id for f in recipe.frames if wanted in f.all_files()), "")})
     first = steps.open_decoded(cache, next(iter(read.keys.values())))
     if asked.develop == "none":
-        recipe = recipe.model_copy(update={"look": NEUTRAL})
+        brightest = max(steps.open_decoded(cache, keys[f.id]).peak for f in recipe.kept())
+        recipe = recipe.model_copy(update={"look": NEUTRAL.model_copy(update={"scale_ev": -math.log2(brightest) if brightest > 1 else 0.0})})
     elif not asked.from_file:
         recipe = recipe.model_copy(update={"look": RAW_LOOK if first.raw else NEUTRAL})
 
+    verdicts: dict[str, Verdict] = {}
+    warned: list[str] = []
     if choose and len(recipe.kept()) > 1:
         ids = [f.id for f in recipe.kept()]
-        reasons = scene.proposed(scene.look_at(cache, [keys[i] for i in ids], runner, (0.45, 0.58)), ids)
+        found = scene.look_at(cache, [keys[i] for i in ids], runner, (0.45, 0.58))
+        verdicts = dict(zip(ids, found.verdicts, strict=True))
+        reasons = scene.proposed(found, ids)
         if asked.reference != "auto":
             reasons.pop(recipe.reference, None)
-        recipe = scene.leave_out(recipe, reasons)
+        recipe = scene.settled(scene.leave_out(recipe, reasons), found, ids)
+        warned += scene.doubts(found, ids, list(reasons))
     planned = scene.plan(recipe, keys, full_only=True)
     assert planned is not None
     registered = scene.register(cache, planned, runner, (0.58, 0.6))
@@ -204,7 +220,8 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
                 "residual_px": registered.residual[k] if k is not None else None,
                 "share": shares[k] if k is not None and used else 0.0,
                 "state": "used" if used else "left_out",
-                "reason": frame.reason,
+                "reason": frame.reason or (verdicts[frame.id].flaw if frame.id in verdicts else None),
+                "evidence": verdicts[frame.id].evidence if frame.id in verdicts else "",
             }
         )
     x, y, w, h = registered.area
@@ -216,17 +233,18 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "frames": listed,
         "area": {"x": x, "y": y, "w": w, "h": h},
         "model": registered.model,
+        "scale_ev": recipe.look.scale_ev,
         "flaws": [],
         "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
     }
-    warned = [f"{paths_of[planned.ids[k]][0].name}: {text}" for k, text in enumerate(registered.warnings) if text]
+    warned += [f"{paths_of[planned.ids[k]][0].name}: {text}" for k, text in enumerate(registered.warnings) if text]
     return recipe, facts, warned
 
 
 def _with_frames(recipe: Recipe, read: Read) -> Recipe:
     """The recipe for these files: its own frames where it knows them, those found where it knows none."""
     names = {f.id: f.name for f in read.files}
-    known = [f for f in recipe.frames if all(i in names for i in f.all_files())]
+    known = named(recipe, read.files)
     if not known:
         return recipe.model_copy(update={"frames": read.frames, "reference": recipe.reference if any(f.id == recipe.reference for f in read.frames) else "", "strokes": []})
     taken = {i for f in known for i in f.all_files()}

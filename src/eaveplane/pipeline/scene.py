@@ -9,15 +9,13 @@ from pathlib import Path
 
 import numpy as np
 
+from ..core.gather.coverage import LEAST_LOST, newly_soft
 from ..core.gather.inspect import Inspection
 from ..core.register.register import suggest_reference
 from ..recipe import FrameChoice, Reason, Recipe
 from . import steps
 from .cache import Cache
 from .runner import Runner
-
-LEAVES_OUT: tuple[str, ...] = ("shaken", "overshot", "redundant", "marker")
-"""What is left out unasked where nobody is asked; other flaws only where nothing is lost by it."""
 
 
 @dataclass(frozen=True)
@@ -39,11 +37,17 @@ def plan(recipe: Recipe, keys: Mapping[str, str], full_only: bool) -> Plan | Non
         return None
     ids = [f.id for f in kept]
     frames = [keys[i] for i in ids]
-    reference = ids.index(recipe.reference) if recipe.reference in ids else suggest_reference(len(ids))
+    reference = reference_in(recipe)
     registered = steps.registration_key(frames, reference)
     labelled = steps.labels_key(frames, registered, recipe.weaving.quiet)
     woven = steps.weave_key(frames, registered, labelled, recipe.weaving, recipe.even_out, [f.trim for f in kept], full_only)
     return Plan(ids, frames, reference, registered, labelled, woven)
+
+
+def reference_in(recipe: Recipe) -> int:
+    """Which of the frames kept is the reference: the one chosen, else the one suggested."""
+    ids = [f.id for f in recipe.kept()]
+    return ids.index(recipe.reference) if recipe.reference in ids else suggest_reference(len(ids))
 
 
 def register(cache: Cache, planned: Plan, runner: Runner, span: tuple[float, float]) -> steps.Registered:
@@ -99,10 +103,35 @@ def inspection_of(keys: Sequence[str]) -> str:
 
 
 def proposed(found: Inspection, ids: Sequence[str]) -> dict[str, Reason]:
-    """Frames (by id) to be left out where nobody is asked, and why."""
-    verdicts = dict(zip(ids, found.verdicts, strict=True))
-    reasons: dict[str, Reason] = {id: v.flaw for id, v in verdicts.items() if v.flaw and (v.flaw in LEAVES_OUT or not v.needed)}
+    """Frames (by id) that can be left out without anything being lost, and why."""
+    reasons: dict[str, Reason] = {id: v.flaw for id, v in zip(ids, found.verdicts, strict=True) if v.flaw and not v.needed}
     return reasons if len(reasons) < len(ids) else {}
+
+
+MOST_LEFT_OUT = 1 / 3
+"""Part of the frames that may be left out unasked without a word."""
+
+
+def doubts(found: Inspection, ids: Sequence[str], left_out: Sequence[str]) -> list[str]:
+    """What should be looked at once frames (by id) have been left out unasked."""
+    told = []
+    if len(left_out) > MOST_LEFT_OUT * len(ids):
+        told.append(f"{len(left_out)} of {len(ids)} frames were left out; the report says why. --leave-out none keeps them.")
+    lost = newly_soft(found.defocus, [k for k, id in enumerate(ids) if id not in left_out])
+    if lost > LEAST_LOST:
+        told.append(f"{100 * lost:.1f} % of the picture may be softer for the frames left out. --leave-out none keeps them.")
+    return told
+
+
+def settled(recipe: Recipe, found: Inspection, ids: Sequence[str]) -> Recipe:
+    """The recipe with a reference that nothing speaks against, where the one suggested would be a doubtful frame."""
+    kept = [f.id for f in recipe.kept()]
+    doubtful = {id for id, v in zip(ids, found.verdicts, strict=True) if v.flaw}
+    if recipe.reference in kept or not kept or kept[suggest_reference(len(kept))] not in doubtful:
+        return recipe
+    middle = suggest_reference(len(kept))
+    sound = sorted((abs(i - middle), i) for i, id in enumerate(kept) if id not in doubtful)
+    return recipe.model_copy(update={"reference": kept[sound[0][1]]}) if sound else recipe
 
 
 def leave_out(recipe: Recipe, reasons: dict[str, Reason]) -> Recipe:

@@ -27,9 +27,10 @@ from ..core.even.look import Light
 from ..core.even.noise import measure_noise
 from ..core.even.relief import guide_of
 from ..core.finish.finish import finish
+from ..core.gather.consequence import laid_closely
 from ..core.gather.coverage import SoftBand
 from ..core.gather.defocus import Defocus
-from ..core.gather.detail import POOL, Detail, measure_detail, pooled_shape, signal
+from ..core.gather.detail import POOL, Detail, covered, lay_on, measure_detail, pooled_shape, signal
 from ..core.gather.inspect import Inspection, Seen, inspect
 from ..core.gather.merge import base_of, exposure_times, merge, peak_of, steadiness
 from ..core.gather.octaves import Octaves
@@ -38,7 +39,7 @@ from ..core.register.area import common_area
 from ..core.register.features import Features, find_features
 from ..core.register.register import register
 from ..core.weave.distance import distances_of
-from ..core.weave.labels import aggregate, costs, covered, lay_on
+from ..core.weave.labels import aggregate, costs
 from ..core.weave.strokes import Stroke
 from ..core.weave.weave import Laid, Weaving, gates_from, touched, weave_box
 from ..imaging.colour import FloatArray
@@ -46,7 +47,7 @@ from ..imaging.exif import Metadata
 from ..imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding, wide_encoding
 from ..imaging.lensdata import LensData, from_database
 from ..imaging.levels import Box, Levels
-from ..imaging.light import channels, light_of, root_of, survey, to_codes, to_root
+from ..imaging.light import channels, light_of, root_luma, root_of, survey, to_codes, to_root
 from ..imaging.read import read_picture
 from ..imaging.resample import scaled_fit, source_box, warp
 from ..imaging.rows import CORES
@@ -63,7 +64,6 @@ TILE = 1024
 STRIP = 512
 LEAST_MOVED = 0.35
 """Pixels at the corners below which exposures are not resampled."""
-POOL_LEVEL = POOL.bit_length() - 1
 
 
 # ---- decode and analyse -------------------------------------------------------------------------------------
@@ -420,7 +420,7 @@ def open_registration(cache: Cache, key: str) -> Registered:
 
 
 def inspection_key(frames: list[str], registered: str) -> str:
-    return key_of("inspection", 2, frames, registered)
+    return key_of("inspection", 3, frames, registered)
 
 
 def inspection(root: str, frames: list[str], registered: str, ticket: str) -> str:
@@ -434,7 +434,9 @@ def _inspect(cache: Cache, folder: Path, keys: list[str], registered: str, ticke
     ticket.tell(0.1)
     seen = [Seen(frame.octaves(), frame.small(), frame.meta, (frame.shot.kelvin, frame.shot.tint)) for frame in frames]
     fitting = [not (warning and (residual is None or residual > WORST_FIT)) for warning, residual in zip(laid.warnings, laid.residual, strict=True)]
-    found = inspect(seen, laid.fits, [drift.gain for drift in laid.drifts], frames[0].size, fitting)
+    read = laid_frames(frames, keys, laid, True, [Trim()] * len(frames)).read
+    closely = laid_closely(lambda k: frames[k].detail(), laid.fits, [drift.gain[1] for drift in laid.drifts], frames[0].size, lambda k, box: root_luma(read(k, 0, box)))
+    found = inspect(seen, laid.fits, [drift.gain for drift in laid.drifts], frames[0].size, fitting, closely, lambda share: ticket.tell(0.3 + 0.7 * share))
     facts = {"verdicts": [asdict(v) for v in found.verdicts], "bands": [asdict(b) for b in found.bands], "covered": found.covered, "block": found.defocus.block}
     (folder / "inspection.json").write_text(json.dumps(facts))
     defocus = found.defocus
@@ -469,9 +471,9 @@ def _labels(cache: Cache, folder: Path, keys: list[str], registered: str, quiet:
     energies, noises, reach = [], [], []
     for k, (frame, fit) in enumerate(zip(frames, laid.fits, strict=True)):
         detail = frame.detail()
-        energies.append(lay_on(signal(detail), fit, shape, POOL_LEVEL))
+        energies.append(lay_on(signal(detail), fit, shape))
         noises.append(detail.noise)
-        reach.append(covered(size, fit, shape, POOL_LEVEL))
+        reach.append(covered(size, fit, shape))
         ticket.tell(0.5 * (k + 1) / len(frames))
     guide = cv2.resize(frames[laid.reference].luma(), shape[::-1], interpolation=cv2.INTER_AREA)
     gates = gates_from(aggregate(costs(energies, noises, reach), guide, quiet), reach)

@@ -270,6 +270,7 @@ class Worker:
         in_line = [keys[i] for i in arranged]
         found = scene.look_at(cache, in_line, runner, (0.7, 1.0))
         scenes.note_inspected(self.db, scene_id, scene.inspection_of(in_line), arranged)
+        scenes.decide(self.db, scene_id, "Reference: the soundest frame near the middle", lambda recipe: scene.settled(recipe, found, arranged))
         flaws = sum(v.flaw is not None for v in found.verdicts)
         return f"{len(ids)} frames looked at: " + (f"{flaws} better left out" if flaws else "all are good") + (f", {len(found.bands)} soft." if found.bands else ".")
 

@@ -17,7 +17,7 @@ from ...parameter import Parameters, parameter
 from .fringes import Scale
 from .noise import REACH, denoised
 
-Demosaic = Literal["ahd", "dcb", "dht", "vng", "ppg"]
+Demosaic = Literal["dht", "ahd", "aahd", "dcb", "vng", "ppg"]
 Highlights = Literal["clip", "blend", "rebuild"]
 STRAIGHT: Radial = (1.0, 0.0, 0.0, 0.0)
 UNMOVED: Scale = (0.0, 0.0)
@@ -28,7 +28,7 @@ AROUND = 6
 class Capture(Parameters):
     """Settings for all frames of a scene alike; as they stand here, frames are left as they come from the camera."""
 
-    demosaic: Demosaic = "ahd"
+    demosaic: Demosaic = "dht"
     highlights: Highlights = "clip"
     fringes: Literal["off", "measured", "lens", "hand"] = "off"
     fringe_red: float = parameter(0, -4, 4, 0.05, "Red", "How far outside of green red lies in the corners.", "px", "Fringes by hand")

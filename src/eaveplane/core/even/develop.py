@@ -116,7 +116,7 @@ def develop(root: FloatArray, look: Look, shot: Light, primaries: str, site: Sit
     guide = site.guide or WHOLE
     areas = [area for area in look.areas if area.on and area.parts and area.changes()]
     tables = _area_tables(areas, look, shot)
-    first = (white_balance(look, shot) * 2.0**look.exposure).astype(np.float32)
+    first = (white_balance(look, shot) * 2.0 ** (look.exposure + look.scale_ev)).astype(np.float32)
     tones = tones_of(look)
     toned = tones != Tones(pivot=look.pivot)
     tone = _tone_factors(tones) if toned else np.ones(2, np.float32)
@@ -130,7 +130,7 @@ def develop(root: FloatArray, look: Look, shot: Light, primaries: str, site: Sit
     area_relief = guided and bool(tables.values[:, 2].any())
     relief = guided and (any(amounts) or area_relief)
     veiled = guided and bool(look.haze or tables.values[:, 0].any())
-    if primaries == "rec2020" and not (areas or toned or coloured or relief or veiled or look.exposure or look.kelvin or look.tint):
+    if primaries == "rec2020" and not (areas or toned or coloured or relief or veiled or look.exposure or look.scale_ev or look.kelvin or look.tint):
         return root
     nothing = np.zeros((1, 1, 2), np.float32)
     lines = _pair(guide, tuple(amounts)) if relief else nothing

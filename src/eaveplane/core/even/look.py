@@ -39,6 +39,7 @@ class Look(Parameters):
     saturation: float = parameter(0, -100, 100, 1, "Saturation", "Strength of all colours.", "%", "White balance")
     boost: float = parameter(0, -100, 100, 1, "Muted colours", "Strength of weak colours; what is strong already and the tones of skin and dusk are spared.", "%", "White balance")
     compress: float = parameter(0, 0, 100, 5, "Soft gamut", "Colours stronger than can be shown are drawn in gently, hue and lightness kept, instead of being cut.", "%", "White balance")
+    scale_ev: float = Field(0, ge=-32, le=0, description="Darkens merged exposures that are written as they came, so that what the darkest holds stays below white.")
     exposure: float = parameter(0, -4, 4, 0.05, "Exposure", "Brightness in steps of a doubling.", "EV", "Tone")
     contrast: float = parameter(0, -100, 100, 1, "Contrast", "Steepness around the pivot. Keep it low before weaving.", "%", "Tone")
     pivot: float = parameter(46, 10, 90, 1, "Pivot", "The brightness that contrast leaves as it is.", "%", "Tone")

@@ -21,6 +21,8 @@ INFINITE = 0.03
 """Dioptres from infinity within which a frame is focused on it."""
 SHARP = 1.0
 """Radius in pixels up to which a frame is called sharp."""
+LEAST_LOST = 0.01
+"""Part of the picture that may come out softer before it is said."""
 BEYOND_BELIEF = 6.0
 """Beyond the first or last focus, what seems blurred by more is a smooth thing sooner than a far one."""
 
@@ -58,6 +60,14 @@ def soft_map(defocus: Defocus, frames: list[int]) -> FloatArray:
     total = cv2.GaussianBlur(np.where(defocus.known, least, 0).astype(np.float32), (0, 0), 1.0)
     share = cv2.GaussianBlur(weight, (0, 0), 1.0)
     return np.where(share > 0.25, total / np.maximum(share, 1e-6), np.nan).astype(np.float32)
+
+
+def newly_soft(defocus: Defocus, frames: list[int]) -> float:
+    """The part of what shows detail that only frames other than these have sharp."""
+    if not defocus.known.any():
+        return 0.0
+    lost = (defocus.least(frames) > SOFT) & (defocus.least() <= SHARP) & defocus.known
+    return float(lost.sum()) / float(defocus.known.sum())
 
 
 def soft_bands(defocus: Defocus, frames: list[int], size: tuple[int, int], dioptres: NDArray[np.float64] | None) -> list[SoftBand]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -14,9 +14,11 @@ from ...imaging.colour import FloatArray
 from ...imaging.exif import Metadata
 from ...imaging.resample import coverage, halve, scaled_fit
 from . import verdicts
+from .consequence import Closely, losses
 from .coverage import SHARP, SOFT, SoftBand, soft_bands, soft_map
 from .defocus import CLEAR, Defocus, find_defocus
 from .octaves import BLOCK, Octaves
+from .shake import shake_of
 from .verdicts import Verdict
 
 MOST_BLOCKS_ACROSS, MOST_ACROSS = 130, 420
@@ -78,9 +80,17 @@ def _reach(fit: NDArray[np.float64], size: tuple[int, int], shape: tuple[int, in
     return np.asarray(cv2.resize(inside, shape[::-1], interpolation=cv2.INTER_AREA) > 0.9)
 
 
-def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: Sequence[tuple[float, float, float]], size: tuple[int, int], fitting: Sequence[bool]) -> Inspection:
+def inspect(
+    frames: Sequence[Seen],
+    fits: Sequence[NDArray[np.float64]],
+    gains: Sequence[tuple[float, float, float]],
+    size: tuple[int, int],
+    fitting: Sequence[bool],
+    closely: Closely,
+    heard: Callable[[float], None] = lambda share: None,
+) -> Inspection:
     """Look at frames of `size` (w, h) in order from near to far, registered: `fits` (3, 3) and `gains` take them to the
-    reference; `fitting` tells whose fit can be trusted."""
+    reference; `fitting` tells whose fit can be trusted. What blocks propose is proven `closely` before it is said."""
     count = len(frames)
     halvings = max(0, math.ceil(math.log2(max(frames[0].octaves.energy.shape[1:]) / MOST_BLOCKS_ACROSS)))
     block = BLOCK << halvings
@@ -100,41 +110,58 @@ def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: 
     clear = [(e[1] > 2 * CLEAR * n[1]) & r for e, n, r in zip(energies, noises, reach, strict=True)]
     sharpest = np.max([e[1] - CLEAR**2 * n[1] for e, n in zip(energies, noises, strict=True)], axis=0)
     known = (sharpest > 0) & np.all(reach, axis=0)
-    lean = verdicts.leans(slopes, clear)
-    shaky = verdicts.shaken(lean, verdicts.ahead(energies, noises, known, [k for k in range(count) if fitting[k]]), known)
-    steady = [k for k in range(count) if k not in shaky and fitting[k]]
+    leads = verdicts.Leads(energies, noises, known)
+    trusted = [k for k in range(count) if fitting[k]]
+    lean, best = verdicts.leans(slopes, clear), [leads.best(k, trusted) for k in range(count)]
+    idle = verdicts.nowhere(best)
+    shaky = {}
+    for k in trusted:
+        if verdicts.suspect(lean[k]) or k in idle:
+            shake = shake_of(k, sorted((j for j in trusted if j != k), key=lambda j, k=k: abs(j - k))[:4], closely.luma, size, float(closely.noise[k, 0]))  # type: ignore[misc]
+            if shake is not None and shake.believed():
+                shaky[k] = verdicts.shaken(shake)
+    steady = [k for k in trusted if k not in shaky]
     steady = steady if len(steady) > 1 else list(range(count))
-    lead = verdicts.ahead(energies, noises, known, steady)
-    beyond = verdicts.overshot(lead, known, set(range(count)) - set(steady))
+    beyond = verdicts.at_the_ends(leads, steady)
     dioptres = np.array([math.nan if f.meta.focus_m is None else 0.0 if math.isinf(f.meta.focus_m) else -1 / f.meta.focus_m for f in frames])
     start, to_scale = _first_guess(dioptres, set(beyond), verdicts.unlike(energies, noises, known))
     defocus = find_defocus(energies, noises, reach, block, start, to_scale, steady)
-    good = [k for k in steady if k not in beyond]
     settings = verdicts.other_settings([f.meta for f in frames], [f.shot for f in frames], gains) if count > 2 else {}
     strange = _intruders(frames, fits, gains, size, defocus, steady)
-    spare = verdicts.redundant(defocus, good, set(settings) | set(strange), lead)
+    past = verdicts.outside(defocus, beyond)
+    apart = set(settings) | set(strange)
+    spare = verdicts.redundant(defocus, [k for k in steady if k not in past], apart, [leads.best(k, steady) for k in range(count)])
+    spare = {k: verdicts.IDLE for k in steady if k in idle and k not in apart and k not in past} | spare
+    # what blocks propose, the picture itself has to bear out, all of it together
+    asked = [k for k in range(count) if fitting[k] and (k in shaky or k in past or k in apart or k in spare)]
+    found = losses(closely, asked, [k for k in trusted if k not in asked], {k: box for k, (_, box) in strange.items()}, heard)
+    past, spare = verdicts.borne_out(past, spare, steady, set(found))
+    good = [k for k in steady if k not in past]
     bands = soft_bands(defocus, [k for k in good if k not in spare], size, dioptres)
-    found = []
+    told_of_frames = []
     for k in range(count):
         zone = verdicts.zone_of(defocus, k, good if k in good else [*good, k])
         blur = float(np.median(defocus.radius(k)[zone])) if zone.any() else 0.0
         share = float(zone.sum()) / max(1, int(defocus.known.sum()))
         flaw: verdicts.Flaw | None = None
         told, box = "", None
+        if k in shaky or k in past:
+            blur, share = verdicts.blur_beside(leads.best(k, steady), 0.3), 0.0
         if k in shaky:
-            flaw, told, blur, share = "shaken", shaky[k], verdicts.blur_beside(lead[k], known, 0.3), 0.0
+            flaw, told = "shaken", shaky[k]
         elif not fitting[k]:
             flaw, told = "shaken", "It cannot be laid on the other frames."
-        elif k in beyond:
-            flaw, told, blur, share = "overshot", beyond[k], verdicts.blur_beside(lead[k], known, 0.3), 0.0
+        elif k in past:
+            flaw, told = "overshot", verdicts.OVERSHOT
         elif k in settings:
             flaw, told = "settings", settings[k]
         elif k in strange:
             flaw, (told, box) = "intruder", strange[k]
         elif k in spare:
             flaw, told = "redundant", spare[k]
+        needed = k in found or (not fitting[k] and _needed(defocus, k, good, zone))
         rows = verdicts.rows_of(zone, block, size[1]) if share else (0.0, 0.0)
-        found.append(Verdict(flaw, told, round(share, 4), rows, round(blur, 2), _needed(defocus, k, good, zone), box))
+        told_of_frames.append(Verdict(flaw, verdicts.but(told, found.get(k)) if flaw and needed else told, round(share, 4), rows, round(blur, 2), needed, box))
     soft = soft_map(defocus, good)
     told_of = np.isfinite(soft)
     covered = 1.0
@@ -144,7 +171,7 @@ def inspect(frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: 
             x, y, w, h = (v // block for v in band.box)
             inside[y : y + h + 1, x : x + w + 1] = True
         covered = 1.0 - float((inside & told_of & (np.nan_to_num(soft) > SHARP)).sum()) / float(told_of.sum())
-    return Inspection(found, bands, defocus, soft, round(covered, 4))
+    return Inspection(told_of_frames, bands, defocus, soft, round(covered, 4))
 
 
 def _first_guess(dioptres: NDArray[np.float64], beyond: set[int], unlike: list[float]) -> tuple[NDArray[np.float64], bool]:

@@ -15,12 +15,14 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.exif import Metadata
+from .consequence import Loss
 from .defocus import Defocus
 from .octaves import RADII, attenuation
+from .shake import Shake
 
 Flaw = Literal["shaken", "overshot", "redundant", "settings", "marker", "intruder"]
 
-DIRECTED = 0.06
+DIRECTED = 0.045
 """Lean of a frame's slopes, in log units against the other frames, from which its blur has a direction."""
 NOWHERE = -0.22
 """Log energy against the sharpest other frame that a frame must pass somewhere not to be sharp nowhere."""
@@ -30,6 +32,8 @@ OWN_PART = 0.0025
 SPARE_WORST, SPARE_COST = 0.5, 0.18
 """A frame is redundant if without it no place is blurred by more than the first, or by more than the second on top."""
 APART_EV, APART_COLOUR, APART_MIRED = 0.55, 0.16, 14.0
+ASIDE = 5
+"""Pixels of a small rendition by which leaves, stems and near things may be elsewhere in a frame."""
 FOREIGN, FOREIGN_PART = 0.33, (0.00025, 0.35)
 """Stops by which something in one frame alone differs, and how much of the picture it may take."""
 
@@ -84,50 +88,91 @@ def unlike(energies: Sequence[FloatArray], noises: Sequence[FloatArray], known: 
     return [float(np.median(np.abs(a - b)[known])) if known.any() else 1.0 for a, b in pairwise(signal)]
 
 
-def ahead(energies: Sequence[FloatArray], noises: Sequence[FloatArray], known: NDArray[np.bool_], rivals: Sequence[int]) -> list[FloatArray]:
-    """For each frame by how much (h, w) its fine log energy is ahead of the sharpest of `rivals` beside it, evened over
-    neighbouring blocks; -inf where nothing is known."""
-    signal = _fine(energies, noises)
-    weight = cv2.GaussianBlur(known.astype(np.float32), (0, 0), 1.2)
-    found = []
-    for k in range(len(signal)):
+class Leads:
+    """By how much frames are ahead of others in fine detail, from `energies` and `noises` (n) of (octaves, h, w) on one grid and
+    `known` (h, w)."""
+
+    def __init__(self, energies: Sequence[FloatArray], noises: Sequence[FloatArray], known: NDArray[np.bool_]) -> None:
+        self.known = known
+        self._signal = _fine(energies, noises)
+        self._weight = cv2.GaussianBlur(known.astype(np.float32), (0, 0), 1.2)
+
+    def over(self, k: int, rivals: Sequence[int]) -> FloatArray:
+        """By how much (h, w) the fine log energy of frame k is ahead of the sharpest of `rivals` beside it, evened over
+        neighbouring blocks; -inf where nothing is known."""
         others = [j for j in rivals if j != k]
-        lead = np.where(known, signal[k] - signal[others].max(axis=0), 0).astype(np.float32) if others else known.astype(np.float32)
-        found.append(np.where(weight > 0.3, cv2.GaussianBlur(lead, (0, 0), 1.2) / np.maximum(weight, 1e-6), -np.inf).astype(np.float32))
-    return found
+        lead = np.where(self.known, self._signal[k] - self._signal[others].max(axis=0), 0).astype(np.float32) if others else self.known.astype(np.float32)
+        return np.where(self._weight > 0.3, cv2.GaussianBlur(lead, (0, 0), 1.2) / np.maximum(self._weight, 1e-6), -np.inf).astype(np.float32)
+
+    def best(self, k: int, rivals: Sequence[int]) -> float:
+        """The lead of frame k where it is at its best, over a place large enough to count."""
+        values = self.over(k, rivals)[self.known]
+        values = values[np.isfinite(values)]
+        return float(np.percentile(values, 100 * (1 - OWN_PART))) if len(values) > 60 else 0.0
 
 
-def shaken(lean: Sequence[float], lead: Sequence[FloatArray], known: NDArray[np.bool_]) -> dict[int, str]:
-    """Frames whose blur has a direction, or that are sharp nowhere though neighbours on both sides are."""
-    found = {}
-    own = [_best(field, known) for field in lead]
-    for k in range(len(lean)):
-        if lean[k] > DIRECTED and sum(v > DIRECTED for v in lean) <= len(lean) / 2:
-            found[k] = "Its blur has a direction: the camera moved while the shutter was open."
-            continue
-        if own[k] < NOWHERE and any(v > OWN for v in own[:k]) and any(v > OWN for v in own[k + 1 :]):
-            found[k] = "It is sharp nowhere, though the frames before and after it are."
-    return found
+def suspect(lean: float) -> bool:
+    """Whether a frame's blur seems to have a direction, so that it is worth asking whether the camera moved."""
+    return lean > DIRECTED
 
 
-def _best(lead: FloatArray, known: NDArray[np.bool_]) -> float:
-    values = lead[known & np.isfinite(lead)]
-    return float(np.percentile(values, 100 * (1 - OWN_PART))) if len(values) > 60 else 0.0
+def nowhere(best: Sequence[float]) -> list[int]:
+    """Frames that are sharp nowhere though frames on both sides are; `best` are their leads over the others."""
+    return [k for k in range(len(best)) if best[k] < NOWHERE and any(v > OWN for v in best[:k]) and any(v > OWN for v in best[k + 1 :])]
 
 
-def overshot(lead: Sequence[FloatArray], known: NDArray[np.bool_], spoilt: set[int]) -> dict[int, str]:
-    """Frames at either end of the order that are the sharpest nowhere."""
+def shaken(shake: Shake) -> str:
+    """The sentence for a frame during which the camera moved."""
+    return f"Its blur has a direction: the camera moved by some {shake.length:.0f} px while the shutter was open."
+
+
+IDLE = "Nothing lies where it was focused: other frames are sharper everywhere."
+
+
+BEYOND, NEARER = "beyond", "nearer than"
+
+
+def at_the_ends(leads: Leads, good: list[int]) -> dict[int, str]:
+    """Frames at either end of the order, and on which side, that are ahead nowhere of those that would be left: neither
+    they nor any that would go with them."""
     found: dict[int, str] = {}
-    good = [k for k in range(len(lead)) if k not in spoilt]
-    for line in (good[::-1], good):
+    for line, side in ((good[::-1], BEYOND), (good, NEARER)):
+        going: list[int] = []
         for k in line:
-            if len(good) - len(found) <= 2 or k in found or _best(lead[k], known) > OWN:
+            left = [j for j in good if j not in found and j not in going and j != k]
+            if k in found or len(left) < 2 or any(leads.best(j, left) > OWN for j in (*going, k)):
                 break
-            found[k] = f"It was focused {'beyond' if line[0] > line[-1] else 'nearer than'} everything there is: another frame is sharper everywhere."
+            going.append(k)
+        found |= dict.fromkeys(going, side)
     return found
 
 
-def redundant(defocus: Defocus, good: list[int], protected: set[int], lead: Sequence[FloatArray]) -> dict[int, str]:
+OVERSHOT = "It was focused past everything there is: other frames are sharper everywhere."
+
+
+def outside(defocus: Defocus, frames: dict[int, str]) -> dict[int, str]:
+    """Those of `frames` at the ends whose focus lies past the nearest or the farthest thing."""
+    places = defocus.place[defocus.known]
+    if not len(places):
+        return frames
+    nearest, farthest = np.percentile(places, [0.5, 99.5])
+    return {k: side for k, side in frames.items() if (defocus.focus[k] > farthest if side == BEYOND else defocus.focus[k] < nearest)}
+
+
+def borne_out(past: dict[int, str], spare: dict[int, str], steady: list[int], needed: set[int]) -> tuple[dict[int, str], dict[int, str]]:
+    """Frames past everything, and spare ones, without those that are `needed`. What is not at an end after that
+    stands between things and is spare."""
+    ends: dict[int, str] = {}
+    for line, side in ((steady[::-1], BEYOND), (steady, NEARER)):
+        for k in line:
+            if past.get(k) != side or k in needed:
+                break
+            ends[k] = side
+    inner = {k: IDLE for k in past if k not in ends and k not in needed}
+    return ends, {k: v for k, v in spare.items() if k not in needed} | inner
+
+
+def redundant(defocus: Defocus, good: list[int], protected: set[int], best_lead: Sequence[float]) -> dict[int, str]:
     """Frames whose neighbours cover all they cover, the cheapest to leave out first; of two alike, the softer."""
     found: dict[int, str] = {}
     known = defocus.known
@@ -154,7 +199,7 @@ def redundant(defocus: Defocus, good: list[int], protected: set[int], lead: Sequ
                 apart = (defocus.focus[k] - line[at - 1], line[at] - defocus.focus[k])
                 worst, cost = max(worst, sum(apart) / 2), max(cost, min(apart) / 2)
             # what it costs in steps that matter, then how far ahead of the others it ever is
-            rank = round(cost / SPARE_COST / 2) + 0.1 * min(max(_best(lead[k], known), -1.0), 1.0)
+            rank = round(cost / SPARE_COST / 2) + 0.1 * min(max(best_lead[k], -1.0), 1.0)
             if (worst <= SPARE_WORST or cost <= SPARE_COST) and (best is None or rank < best[0]):
                 best = (rank, k, worst)
         if best is None:
@@ -210,17 +255,20 @@ def intruders(small: Sequence[FloatArray], known: Sequence[NDArray[np.bool_]], b
     # what is blurred most sets the scale on which frames can be compared
     sigma = float(np.clip(np.nanpercentile(np.stack(blur), 90), 1.5, 6.0))
     logs = np.stack([np.log2(np.maximum(cv2.GaussianBlur(p @ LUMA.astype(np.float32), (0, 0), sigma), 2e-3)) for p in small])
-    colours = np.stack([cv2.GaussianBlur(p, (0, 0), sigma)[..., [0, 2]] / np.maximum(cv2.GaussianBlur(p, (0, 0), sigma)[..., 1:2], 2e-3) for p in small])
+    softened = [cv2.GaussianBlur(p, (0, 0), sigma) for p in small]
+    hues = np.stack([np.log2(np.maximum(p[..., [0, 2]] / np.maximum(p[..., 1:2], 2e-3), 0.05)) for p in softened])
     found: dict[int, tuple[str, tuple[int, int, int, int]]] = {}
     area = logs[0].size
+    everywhere, lowest, highest = np.logical_and.reduce(list(known)), _Ends(-logs), _Ends(logs)
+    light_aside, hue_aside = _Aside(logs), _Aside(hues)
+    middle = np.median(logs, axis=0)
     for k in range(len(small)):
-        others = [j for j in range(len(small)) if j != k]
-        usual, spread = np.median(logs[others], axis=0), np.ptp(logs[others], axis=0)
-        hue = np.abs(np.log2(np.maximum(colours[k], 0.05) / np.maximum(np.median(colours[others], axis=0), 0.05))).max(axis=-1)
+        # among many frames one more hardly moves the median
+        usual = middle if len(small) > 8 else np.median(np.delete(logs, k, axis=0), axis=0)
+        spread = highest.without(k) + lowest.without(k)
         edge = np.hypot(cv2.Sobel(usual, cv2.CV_32F, 1, 0), cv2.Sobel(usual, cv2.CV_32F, 0, 1)) / 8 * sigma
-        off = np.maximum(np.abs(logs[k] - usual), 0.8 * hue) - 1.2 * spread - 1.2 * edge
-        inside = known[k] & np.all([known[j] for j in others], axis=0)
-        inside = cv2.erode(inside.astype(np.uint8), np.ones((9, 9), np.uint8)) > 0
+        off = np.maximum(light_aside.beyond(k), 0.8 * hue_aside.beyond(k).max(axis=-1)) - 1.2 * spread - 1.2 * edge
+        inside = cv2.erode(everywhere.astype(np.uint8), np.ones((9, 9), np.uint8)) > 0
         mask = ((off > FOREIGN) & inside).astype(np.uint8)
         count, _, stats, _ = cv2.connectedComponentsWithStats(cv2.dilate(mask, np.ones((3, 3), np.uint8)), connectivity=8)
         parts = [s for s in stats[1:] if FOREIGN_PART[0] * area <= s[4] <= FOREIGN_PART[1] * area]
@@ -229,6 +277,38 @@ def intruders(small: Sequence[FloatArray], known: Sequence[NDArray[np.bool_]], b
             box = tuple(round(float(v) * reference_scale) for v in (x, y, w, h))
             found[k] = ("Something is in this frame alone: look at the box.", box)  # type: ignore[assignment]
     return found if len(found) <= max(1, len(small) // 3) else {}
+
+
+def but(told: str, loss: Loss | None) -> str:
+    """What is wrong with a frame and that it is needed all the same, in one sentence."""
+    where = f" ({loss.box[2]} × {loss.box[3]} px at {loss.box[0]}, {loss.box[1]})" if loss else ""
+    return f"{told.rstrip('.')}; but without it some places would be soft{where}, so it stays unless you leave it out."
+
+
+class _Ends:
+    """The largest values of frames (n, …), and those of all but one."""
+
+    def __init__(self, values: FloatArray) -> None:
+        self._at = values.argmax(axis=0)
+        self._first, self._second = np.partition(values, -2, axis=0)[[-1, -2]]
+
+    def without(self, k: int) -> FloatArray:
+        return np.where(self._at == k, self._second, self._first)
+
+
+class _Aside:
+    """What frames (n, h, w, …) show at each place or a little aside: what has only moved is no intruder."""
+
+    def __init__(self, values: FloatArray) -> None:
+        reach = np.ones((2 * ASIDE + 1, 2 * ASIDE + 1), np.uint8)
+        self._values = values
+        self._low = _Ends(-np.stack([cv2.erode(v, reach) for v in values]))
+        self._high = _Ends(np.stack([cv2.dilate(v, reach) for v in values]))
+
+    def beyond(self, k: int) -> FloatArray:
+        """By how much the values of frame k lie outside of all that the others have there."""
+        own = self._values[k]
+        return np.asarray(np.maximum(np.maximum(-self._low.without(k) - own, own - self._high.without(k)), 0))
 
 
 def zone_of(defocus: Defocus, frame: int, frames: list[int]) -> NDArray[np.bool_]:
@@ -246,10 +326,9 @@ def rows_of(zone: NDArray[np.bool_], block: int, height: int) -> tuple[float, fl
     return float(low * block / height), float(min((high + 1) * block / height, 1.0))
 
 
-def blur_beside(lead: FloatArray, known: NDArray[np.bool_], clearest: float) -> float:
-    """Radius of a disc that would leave as little as a frame has at its best, beside the sharpest of the others, whose
-    own disc there is `clearest`."""
-    left = min(_best(lead, known), 0.0)
+def blur_beside(lead: float, clearest: float) -> float:
+    """Radius of a disc that would leave as little as a frame has at its best, its lead over the sharpest of the others,
+    whose own disc there is `clearest`."""
     table = np.log(attenuation()[:2].mean(axis=0))
     base = float(np.interp(clearest, RADII, table))
-    return float(np.interp(-(left + base), -table, RADII))
+    return float(np.interp(-(min(lead, 0.0) + base), -table, RADII))

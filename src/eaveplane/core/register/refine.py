@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from ...imaging.resample import coverage
 from ...imaging.rows import by_rows
+from ...optics.disc import disc_kernel
 
 TILE = 64
 MOST_TILES = 600
@@ -44,16 +45,6 @@ class Tiles:
     shifts: NDArray[np.float64]
     sigma: NDArray[np.float64]
     tried: int
-
-
-def disc_kernel(radius: float) -> FloatArray:
-    """A disc of `radius` pixels that sums to one, its rim falling over one pixel."""
-    if radius < 0.3:
-        return np.ones((1, 1), np.float32)
-    reach = int(np.ceil(radius))
-    y, x = np.mgrid[-reach : reach + 1, -reach : reach + 1]
-    kernel = np.clip(radius + 0.5 - np.hypot(x, y), 0, 1).astype(np.float32)
-    return np.asarray(kernel / kernel.sum())
 
 
 def banded(picture: FloatArray) -> FloatArray:
@@ -171,6 +162,26 @@ class Adjustment:
     model: int
 
 
+def _block(
+    pair: Tiles, column: dict[int, int], own: int, shared: int, moved: NDArray[np.float64] | None, centre: NDArray[np.float64], radius: float
+) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """The unknowns that a pair's shifts depend on, and by how much (tiles, 2, unknowns)."""
+    whole = _basis(pair.centres, centre, radius)
+    where: list[int] = []
+    parts: list[NDArray[np.float64]] = []
+    perspective = np.zeros((len(whole), 2, 1))
+    for frame, sign in ((pair.first, 1.0), (pair.second, -1.0)):
+        if frame in column:
+            where += range(column[frame] * own, (column[frame] + 1) * own)
+            parts.append(sign * whole[:, :, :own])
+            if moved is not None:
+                perspective[:, :, 0] += sign * whole[:, :, 6:8] @ moved[frame]
+    if moved is not None:
+        where.append(shared)
+        parts.append(perspective)
+    return np.array(where, np.int64), np.concatenate(parts, axis=2)
+
+
 def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int], model: int, moved: NDArray[np.float64] | None = None) -> Adjustment:
     """One robust least-squares problem (Cauchy weights, re-weighted) over all frames but the reference.
 
@@ -183,40 +194,37 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
     column = {k: i for i, k in enumerate(k for k in range(frames) if k != reference)}
     own = SIMILARITY if model == ROTATION else model
     shared = len(column) * own
-    rows, targets, sigmas, owners = [], [], [], []
-    for pair in pairs:
-        whole = _basis(pair.centres, centre, radius)
-        basis = whole[:, :, :own]
-        block = np.zeros((len(basis), 2, shared + (model == ROTATION)))
-        for frame, sign in ((pair.first, 1.0), (pair.second, -1.0)):
-            if frame in column:
-                block[:, :, column[frame] * own : (column[frame] + 1) * own] += sign * basis
-                if moved is not None and model == ROTATION:
-                    block[:, :, shared] += sign * whole[:, :, 6:8] @ moved[frame]
-        rows.append(block)
-        targets.append(pair.shifts)
-        sigmas.append(pair.sigma)
-        owners += [(pair.first, pair.second)] * len(basis)
-    if not owners or not column:
+    unknowns = shared + (model == ROTATION)
+    tried = [sum(pair.tried for pair in pairs if k in (pair.first, pair.second)) for k in range(frames)]
+    pairs = [pair for pair in pairs if len(pair.centres)]
+    if not pairs or not column:
         return Adjustment([np.eye(3)] * frames, [float("nan") if k != reference else 0.0 for k in range(frames)], [0] * frames, [0.0] * frames, model)
-    design, target, sigma = np.concatenate(rows), np.concatenate(targets), np.concatenate(sigmas)
-    weight = np.ones(len(target))
+    blocks = [_block(pair, column, own, shared, moved if model == ROTATION else None, centre, radius) for pair in pairs]
+    target, sigma = np.concatenate([pair.shifts for pair in pairs]), np.concatenate([pair.sigma for pair in pairs])
+    edges = np.cumsum([0, *(len(pair.sigma) for pair in pairs)])
+    weight: NDArray[np.float64] = np.ones(len(target))
     ridge = np.tile(np.where(np.arange(own) < SIMILARITY, 1e-9, RIDGE * len(target)), len(column))
     if model == ROTATION:
         ridge = np.append(ridge, RIDGE * len(target))
-    solution = np.zeros(design.shape[2])
-    error = np.zeros(len(target))
+    solution = np.zeros(unknowns)
+    error: NDArray[np.float64] = np.zeros(len(target))
     for _ in range(12):
-        w = (weight / sigma**2)[:, None, None]
-        normal = np.einsum("nci,ncj->ij", design * w, design)
-        right = np.einsum("nci,nc->i", design * w, target)
-        solution = np.linalg.solve(normal + np.diag(ridge), right)
-        error = np.linalg.norm(target - design @ solution, axis=1)
+        normal, right = np.asarray(np.diag(ridge), np.float64), np.zeros(unknowns)
+        # a pair knows two frames: its part of the equations is small, however many frames there are
+        for (where, block), first, last in zip(blocks, edges[:-1], edges[1:], strict=True):
+            rows = block.reshape(-1, block.shape[2])
+            weighted = rows * np.repeat(weight[first:last] / sigma[first:last] ** 2, 2)[:, None]
+            normal[np.ix_(where, where)] += weighted.T @ rows
+            right[where] += weighted.T @ target[first:last].ravel()
+        solution = np.linalg.solve(normal, right)
+        for (where, block), first, last in zip(blocks, edges[:-1], edges[1:], strict=True):
+            error[first:last] = np.linalg.norm(target[first:last] - block @ solution[where], axis=1)
         scale = max(1.48 * float(np.median(error / sigma)), 0.3)
         weight = 1 / (1 + (error / sigma / (1.5 * scale)) ** 2)
+    firsts, seconds = (np.repeat([getattr(pair, side) for pair in pairs], np.diff(edges)) for side in ("first", "second"))
     updates, residual, tiles = [], [], []
     for k in range(frames):
-        mine = np.array([k in pair for pair in owners])
+        mine = (firsts == k) | (seconds == k)
         tiles.append(int(mine.sum()))
         residual.append(float(np.sqrt(np.average(error[mine] ** 2, weights=weight[mine] / sigma[mine] ** 2))) if mine.any() else float("nan"))
         if k == reference:
@@ -227,7 +235,6 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
         if moved is not None and model == ROTATION:
             parameters[6:8] = solution[shared] * moved[k] / radius
         updates.append(_update(parameters, centre, radius))
-    tried = [sum(pair.tried for pair in pairs if k in (pair.first, pair.second)) for k in range(frames)]
     return Adjustment(updates, residual, tiles, [n / max(1, t) for n, t in zip(tiles, tried, strict=True)], model)
 
 

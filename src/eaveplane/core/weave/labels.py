@@ -11,7 +11,6 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
-from ...imaging.resample import coverage, scaled_fit
 from ...imaging.rows import by_rows
 
 BAND_TRUST = (1.0, 0.5, 0.2)
@@ -22,23 +21,6 @@ OUTSIDE = 4.0
 """Cost of a frame where it does not reach."""
 STEP, JUMP = 0.10, 0.35
 """Penalties of a border between neighbouring frames in order, and between others, where the picture is quiet."""
-
-
-def lay_on(energy: FloatArray, fit: NDArray[np.float64], shape: tuple[int, int], level: int) -> FloatArray:
-    """A frame's maps (bands, h, w) on the reference's pooled grid `shape` (h, w); pooled `level` times by two."""
-    small = scaled_fit(fit, level)
-    moved = cv2.warpPerspective(np.moveaxis(energy, 0, -1), small, shape[::-1], flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    return np.ascontiguousarray(np.moveaxis(np.atleast_3d(moved), -1, 0))
-
-
-def covered(size: tuple[int, int], fit: NDArray[np.float64], shape: tuple[int, int], level: int) -> NDArray[np.bool_]:
-    """Where on the pooled grid a frame of `size` (w, h) reaches, its last partly covered squares included.
-
-    Weaving keeps to the exact border; gates that ended before it would shut the sharpest frame out along it.
-    """
-    pooled = (-(-size[0] >> level), -(-size[1] >> level))
-    inside = coverage(pooled, scaled_fit(fit, level), (0, 0, shape[1], shape[0]))
-    return cv2.dilate(inside.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
 
 
 def costs(energies: list[FloatArray], noises: list[FloatArray], reach: list[NDArray[np.bool_]]) -> FloatArray:

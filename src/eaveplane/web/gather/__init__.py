@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ...pipeline.frames import in_order
 from ...pipeline.scene import leave_out as leave_out_all
+from ...pipeline.scene import reference_in
 from ...recipe import FrameChoice, Reason, Recipe
 from ...store import scenes
 from ..desk import desk
@@ -45,6 +46,14 @@ def name(number: int) -> str:
     return decided(number, "gather", f"Frame named {wanted or 'nothing'}", lambda recipe: _with(recipe, id, name=wanted))
 
 
+def _reference_moved(before: Recipe, after: Recipe) -> str:
+    """Which frame is the reference after a change of frames, where it was another one before."""
+    old, new = ((r.kept()[reference_in(r)].id if r.kept() else "") for r in (before, after))
+    if new in ("", old):
+        return ""
+    return f"; frame {[f.id for f in after.frames].index(new) + 1} is the reference now"
+
+
 @blueprint.post("/leave-out")
 def leave_out(number: int) -> str:
     """Leave a frame out, or bring it back."""
@@ -56,18 +65,22 @@ def leave_out(number: int) -> str:
     if frame.state == "keep":
         if len(scene.recipe.kept()) == 1:
             refuse("This is the last frame. Bring another one back first.")
-        return decided(number, slug, f"Frame {place} left out", lambda recipe: _with(recipe, id, state="leave_out", reason="by hand"))
-    return decided(number, slug, f"Frame {place} brought back", lambda recipe: _with(recipe, id, state="keep", reason=None))
+        said, changes = f"Frame {place} left out", dict[str, Any](state="leave_out", reason="by hand")
+    else:
+        said, changes = f"Frame {place} brought back", dict[str, Any](state="keep", reason=None)
+    said += _reference_moved(scene.recipe, _with(scene.recipe, id, **changes))
+    return decided(number, slug, said, lambda recipe: _with(recipe, id, **changes))
 
 
 @blueprint.post("/proposals")
 def proposals(number: int) -> str:
-    """Leave out all frames that are better left out, each with its reason."""
+    """Leave out all frames without which nothing is lost, each with its reason."""
     scene = opened(number)
-    reasons: dict[str, Reason] = {id: flaw for id in scene.proposals() if (flaw := scene.inspected[id].flaw)}
+    reasons: dict[str, Reason] = {id: flaw for id in scene.spared() if (flaw := scene.inspected[id].flaw)}
     if len(reasons) >= len(scene.recipe.kept()):
         refuse("That would leave no frame. Leave them out one by one.")
-    return decided(number, "gather", f"{len(reasons)} frames left out as proposed", lambda recipe: leave_out_all(recipe, reasons), bench=True)
+    said = f"{len(reasons)} frame{'s' if len(reasons) != 1 else ''} left out as proposed" + _reference_moved(scene.recipe, leave_out_all(scene.recipe, reasons))
+    return decided(number, "gather", said, lambda recipe: leave_out_all(recipe, reasons), bench=True)
 
 
 @blueprint.post("/bring-back")

@@ -123,8 +123,12 @@ class Opened:
         return list(found.values())
 
     def proposals(self) -> list[str]:
-        """Ids of kept frames that are better left out."""
+        """Ids of kept frames that something speaks against."""
         return [f.id for f in self.recipe.kept() if f.id in self.inspected and self.inspected[f.id].flaw]
+
+    def spared(self) -> list[str]:
+        """Those of them that can be left out without anything being lost."""
+        return [id for id in self.proposals() if not self.inspected[id].needed]
 
     def _band_side(self, band: SoftBand) -> str:
         """The frame beside a soft band."""
@@ -295,8 +299,7 @@ class Opened:
             found.append({"grave": "yes", "title": "Soft band", "text": band.told(), "frame": self._band_side(band)})
         for id in self.proposals():
             verdict = self.inspected[id]
-            cost = " Without it some places would be soft." if verdict.needed else ""
-            found.append({"grave": "yes", "title": f"Frame {numbers[id]}: {verdict.flaw}", "text": verdict.evidence + cost, "frame": id})
+            found.append({"grave": "yes", "title": f"Frame {numbers[id]}: {verdict.flaw}", "text": verdict.evidence, "frame": id})
         for frame in self.recipe.frames:
             if frame.state == "leave_out" and frame.reason != "marker":
                 known = self.inspected.get(frame.id)

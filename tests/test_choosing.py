@@ -1,0 +1,89 @@
+"""Leaving out frames unasked, through the command line: nothing that is needed goes, and what goes is told."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+import tifffile
+
+from bench.layered import Order, kept
+from bench.score import fitted, psnr
+from eaveplane.core.even.capture import Capture
+from tests.conftest import Set
+from tests.test_cli import bracketed, run
+
+
+def stacked(paths: list[Path], folder: Path, *extra: object) -> tuple[np.ndarray, dict[str, Any], int]:
+    result = run("stack", *paths, "--out", folder / "o.tif", "--report", folder / "r.json", "--develop", "none", "--canvas", "reference", "--force", *extra)
+    assert result.exit_code in (0, 4), result.output
+    return tifffile.imread(folder / "o.tif") / 65535.0, json.loads((folder / "r.json").read_text()), result.exit_code
+
+
+@pytest.mark.parametrize(
+    "order",
+    [
+        Order(40, ("stems",), 12, 0.6, width=720),
+        Order(41, ("wire",), 8, 1.5, beyond=1, width=720),
+        Order(42, ("boulder",), 7, 0.25, width=720),
+        Order(43, ("few stems",), 2, 5.0, width=720),
+    ],
+    ids=["dense", "wires alone near", "f/22", "two frames"],
+)
+def test_leaving_out_loses_nothing(order: Order, tmp_path: Path) -> None:
+    paths, true = kept("set", order, tmp_path)
+    none, report, _ = stacked(paths, tmp_path, "--reference", true["reference"], "--leave-out", "none")
+    auto, chosen, _ = stacked(paths, tmp_path, "--reference", true["reference"])
+    area = report["area"]
+    inside = np.zeros(none.shape[:2], bool)
+    inside[area["y"] : area["y"] + area["h"], area["x"] : area["x"] + area["w"]] = True
+    before, after = (psnr(fitted(p, true["sharp"][0], inside), true["sharp"][0], inside) for p in (none, auto))
+    assert after > before - 0.1
+    assert all(k in true["overshot"] or f["reason"] == "redundant" for k, f in enumerate(chosen["frames"]) if f["state"] == "left_out")
+
+
+def test_frames_past_infinity_go_and_more_than_a_third_is_said(tmp_path: Path) -> None:
+    paths, true = kept("set", Order(44, ("boulder",), 6, 3.0, beyond=3, width=720), tmp_path)
+    _, report, code = stacked(paths, tmp_path)
+    left = [k for k, f in enumerate(report["frames"]) if f["state"] == "left_out"]
+    assert left == true["overshot"] and code == 4
+    assert all(report["frames"][k]["reason"] in ("overshot", "redundant") and report["frames"][k]["evidence"] for k in left)
+
+
+def test_a_shaken_frame_that_is_needed_stays_and_is_told_with_both_facts(tmp_path: Path) -> None:
+    paths, _ = kept("set", Order(12, ("stems",), 4, 5.0, shaken=1, width=900), tmp_path)
+    _, report, _ = stacked(paths, tmp_path)
+    frame = report["frames"][1]
+    assert frame["state"] == "used" and frame["reason"] == "shaken" and frame["share"] > 0
+    assert "direction" in frame["evidence"] and "but without it some places would be soft" in frame["evidence"]
+    # nor is it what all others are laid on
+    assert report["reference"] != 1
+
+
+def test_a_recipe_for_other_frames_still_looks_for_markers(tripod: Set, tmp_path: Path) -> None:
+    assert run("stack", *tripod.paths, "--out", tmp_path / "o.tif", "--save-recipe", tmp_path / "recipe.json").exit_code == 0
+    paths = bracketed(tmp_path / "card")
+    result = run("stack", *paths, "--out", tmp_path / "p.tif", "--report", tmp_path / "r.json", "--recipe", tmp_path / "recipe.json")
+    assert result.exit_code in (0, 4), result.output
+    report = json.loads((tmp_path / "r.json").read_text())
+    assert report["frames"][0]["state"] == "left_out" and report["frames"][0]["reason"] == "marker" and report["reference"] != 0
+
+
+def test_a_recipe_that_names_these_frames_is_carried_out_as_it_stands(tmp_path: Path) -> None:
+    paths, true = kept("set", Order(44, ("boulder",), 6, 3.0, beyond=3, width=720), tmp_path)
+    assert run("stack", *paths, "--out", tmp_path / "o.tif", "--leave-out", "none", "--save-recipe", tmp_path / "recipe.json").exit_code in (0, 4)
+    result = run("stack", *paths, "--out", tmp_path / "p.tif", "--report", tmp_path / "r.json", "--recipe", tmp_path / "recipe.json")
+    assert result.exit_code in (0, 4) and all(f["state"] == "used" for f in json.loads((tmp_path / "r.json").read_text())["frames"])
+
+
+def test_merged_brackets_keep_their_highlights_below_white(tmp_path: Path) -> None:
+    paths = bracketed(tmp_path / "card", ev=2.0)
+    picture, report, _ = stacked(paths, tmp_path)
+    assert report["scale_ev"] < -1.5 and picture.max() < 0.999
+    # what the darkest exposure holds is told apart, not cut at one white
+    bright = picture[picture[..., 1] > np.percentile(picture[..., 1], 90)]
+    assert len(np.unique(np.round(bright[:, 1] * 65535))) > 500
+    assert Capture().demosaic == "dht"
