@@ -130,6 +130,9 @@ def woven(paths: list[Path], reference: int, leave_out: str, out: Path) -> tuple
     done = subprocess.run([*command, "--force", "--reference", str(reference), "--leave-out", leave_out], capture_output=True, text=True, check=False)
     if done.returncode not in (0, 4):
         raise RuntimeError(done.stderr)
+    said = [line for line in done.stderr.splitlines() if "%" not in line[:60] and not line.startswith(("Reading", "Regis", "Weav", "Look", "Writ", "Find"))]
+    if done.returncode == 4:
+        print("      ", out.stem, leave_out, said[-3:], flush=True)
     return tifffile.imread(out) / np.float32(65535), json.loads(report.read_text()), done.returncode
 
 

@@ -22,11 +22,11 @@ import tifffile
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT))
 
-from bench import gather, look, textbook  # noqa: E402
+from bench import choosing, gather, look, mosaic, textbook  # noqa: E402
 from bench.score import corner_error, depth_edges, fitted, gradient_kept, psnr, ssim  # noqa: E402
 from eaveplane.fieldcam.order import Order  # noqa: E402
 from eaveplane.fieldcam.outing import carry_out  # noqa: E402
-from eaveplane.imaging.colour import SRGB_FROM_WORK, encode_srgb  # noqa: E402
+from eaveplane.imaging.colour import SRGB_FROM_WORK, WORK_FROM_SRGB, decode_srgb, encode_srgb  # noqa: E402
 from eaveplane.imaging.difference import ciede2000  # noqa: E402
 from eaveplane.imaging.light import to_light  # noqa: E402
 from eaveplane.imaging.read import read_picture  # noqa: E402
@@ -152,6 +152,7 @@ def quality(name: str) -> tuple[list[str], str]:
     errors_of = [((s - truth) ** 2).mean(axis=2) for s in singles]
     patch, pixel = np.argmin([cv2.blur(e, (9, 9)) for e in errors_of], axis=0), np.argmin(errors_of, axis=0)
     ours = tifffile.imread(out) / 65535.0
+    sharp = decode_srgb(truth.astype(np.float32)) @ WORK_FROM_SRGB.T.astype(np.float32)
     methods: dict[str, Callable[[], np.ndarray]] = {
         "**Eaveplane**": lambda: ours,
         "best single frame": lambda: best,
@@ -164,6 +165,7 @@ def quality(name: str) -> tuple[list[str], str]:
         "bound: frame with the least true blur": lambda: np.choose(least_blurred(facts, middle, distance)[..., None], singles),
         "bound: best 9×9 patch": lambda: np.choose(patch[..., None], singles),
         "bound: best pixel": lambda: np.choose(pixel[..., None], singles),
+        "floor: the sharp picture through mosaic, noise and decoding": lambda: shown(mosaic.through(sharp, int(SETS[name].iso), 0.0, "dht")),
     }
     rows = [row(label, make()) for label, make in methods.items()]
     left_out = [f"{Path(f['file']).name} ({f['reason']})" for f in report["frames"] if f["state"] == "left_out"]
@@ -261,7 +263,7 @@ def main() -> None:
     for name in LARGE:
         text += speed(name)
     text += ["", "The field camera, discs not round:", "", "| landscape | frame | setting up, once | a frame |", "|---|---|---|---|", *shooting()]
-    text += ["", *gather.section(), "", *look.section()]
+    text += ["", "## Leaving out frames unasked", "", *choosing.section(), "", "## Reading raw files", "", *mosaic.section(), "", *gather.section(), "", *look.section()]
     notes = ROOT / "docs" / "quality.notes.md"
     text += ["", notes.read_text().rstrip()] if notes.exists() else []
     (ROOT / "docs" / "quality.md").write_text("\n".join(text) + "\n")

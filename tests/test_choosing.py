@@ -42,7 +42,7 @@ def test_leaving_out_loses_nothing(order: Order, tmp_path: Path) -> None:
     inside[area["y"] : area["y"] + area["h"], area["x"] : area["x"] + area["w"]] = True
     before, after = (psnr(fitted(p, true["sharp"][0], inside), true["sharp"][0], inside) for p in (none, auto))
     assert after > before - 0.1
-    assert all(k in true["overshot"] or f["reason"] == "redundant" for k, f in enumerate(chosen["frames"]) if f["state"] == "left_out")
+    assert all(k in true["overshot"] for k, f in enumerate(chosen["frames"]) if f["state"] == "left_out")
 
 
 def test_frames_past_infinity_go_and_more_than_a_third_is_said(tmp_path: Path) -> None:

@@ -103,8 +103,11 @@ def inspection_of(keys: Sequence[str]) -> str:
 
 
 def proposed(found: Inspection, ids: Sequence[str]) -> dict[str, Reason]:
-    """Frames (by id) that can be left out without anything being lost, and why."""
-    reasons: dict[str, Reason] = {id: v.flaw for id, v in zip(ids, found.verdicts, strict=True) if v.flaw and not v.needed}
+    """Frames (by id) to be left out where nobody is asked, and why: nothing is lost by it.
+
+    Redundant ones stay: they cost time but average noise away.
+    """
+    reasons: dict[str, Reason] = {id: v.flaw for id, v in zip(ids, found.verdicts, strict=True) if v.flaw and v.flaw != "redundant" and not v.needed}
     return reasons if len(reasons) < len(ids) else {}
 
 

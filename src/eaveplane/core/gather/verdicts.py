@@ -126,7 +126,8 @@ def shaken(shake: Shake) -> str:
     return f"Its blur has a direction: the camera moved by some {shake.length:.0f} px while the shutter was open."
 
 
-IDLE = "Nothing lies where it was focused: other frames are sharper everywhere."
+SPARING = "Leave it out where things moved; it still helps against noise."
+IDLE = f"Nothing lies where it was focused: other frames are sharper everywhere. {SPARING}"
 
 
 BEYOND, NEARER = "beyond", "nearer than"
@@ -205,7 +206,7 @@ def redundant(defocus: Defocus, good: list[int], protected: set[int], best_lead:
         if best is None:
             break
         _, k, worst = best
-        found[k] = f"Its neighbours cover all it covers: without it nothing there is blurred by more than {max(worst, 0.1):.1f} px."
+        found[k] = f"Its neighbours cover all it covers: without it nothing there is blurred by more than {max(worst, 0.1):.1f} px. {SPARING}"
         left.remove(k)
     return found
 

@@ -206,7 +206,7 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
     ridge = np.tile(np.where(np.arange(own) < SIMILARITY, 1e-9, RIDGE * len(target)), len(column))
     if model == ROTATION:
         ridge = np.append(ridge, RIDGE * len(target))
-    solution = np.zeros(unknowns)
+    solution: NDArray[np.float64] = np.zeros(unknowns)
     error: NDArray[np.float64] = np.zeros(len(target))
     for _ in range(12):
         normal, right = np.asarray(np.diag(ridge), np.float64), np.zeros(unknowns)
@@ -216,11 +216,11 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
             weighted = rows * np.repeat(weight[first:last] / sigma[first:last] ** 2, 2)[:, None]
             normal[np.ix_(where, where)] += weighted.T @ rows
             right[where] += weighted.T @ target[first:last].ravel()
-        solution = np.linalg.solve(normal, right)
+        solution = np.asarray(np.linalg.solve(normal, right), np.float64)
         for (where, block), first, last in zip(blocks, edges[:-1], edges[1:], strict=True):
             error[first:last] = np.linalg.norm(target[first:last] - block @ solution[where], axis=1)
         scale = max(1.48 * float(np.median(error / sigma)), 0.3)
-        weight = 1 / (1 + (error / sigma / (1.5 * scale)) ** 2)
+        weight = np.asarray(1 / (1 + (error / sigma / (1.5 * scale)) ** 2), np.float64)
     firsts, seconds = (np.repeat([getattr(pair, side) for pair in pairs], np.diff(edges)) for side in ("first", "second"))
     updates, residual, tiles = [], [], []
     for k in range(frames):
