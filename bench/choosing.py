@@ -181,7 +181,8 @@ def section(which: str = "report", only: tuple[str, ...] = ()) -> list[str]:
         lines.append(f"- {flaw}: {sum(r for _, r in told)} of {len(told)} proposed, {sum(left for left, _ in told)} left out.")
     good = sum(len([k for k in f["left"] if k not in f["overshot"] and k not in f["shaken"]]) for f in found)
     lines.append(f"- Good frames left out: {good} of {sum(f['frames'] - len(f['overshot']) - len(f['shaken']) for f in found)}.")
-    lines.append(f"- Sets in which auto is more than {ALLOWED} dB below none, whole or in the edge band: {lost} of {len(found)}; mean {np.nanmean(changes[:, 0]):+.2f} / {np.nanmean(changes[:, 1]):+.2f} dB.")
+    mean = np.nanmean(changes, axis=0)
+    lines.append(f"- Sets in which auto is more than {ALLOWED} dB below none, whole or in the edge band: {lost} of {len(found)}; mean {mean[0]:+.2f} / {mean[1]:+.2f} dB.")
     print("\n".join(lines[-4:]), flush=True)
     return lines
 

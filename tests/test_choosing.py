@@ -54,13 +54,13 @@ def test_frames_past_infinity_go_and_more_than_a_third_is_said(tmp_path: Path) -
 
 
 def test_a_shaken_frame_that_is_needed_stays_and_is_told_with_both_facts(tmp_path: Path) -> None:
-    paths, _ = kept("set", Order(12, ("stems",), 4, 5.0, shaken=1, width=900), tmp_path)
+    paths, _ = kept("set", Order(11, ("stems", "boulder"), 5, 2.5, shaken=2, width=900), tmp_path)
     _, report, _ = stacked(paths, tmp_path)
-    frame = report["frames"][1]
+    frame = report["frames"][2]
     assert frame["state"] == "used" and frame["reason"] == "shaken" and frame["share"] > 0
     assert "direction" in frame["evidence"] and "but without it some places would be soft" in frame["evidence"]
     # nor is it what all others are laid on
-    assert report["reference"] != 1
+    assert report["reference"] != 2
 
 
 def test_a_recipe_for_other_frames_still_looks_for_markers(tripod: Set, tmp_path: Path) -> None:
@@ -73,7 +73,7 @@ def test_a_recipe_for_other_frames_still_looks_for_markers(tripod: Set, tmp_path
 
 
 def test_a_recipe_that_names_these_frames_is_carried_out_as_it_stands(tmp_path: Path) -> None:
-    paths, true = kept("set", Order(44, ("boulder",), 6, 3.0, beyond=3, width=720), tmp_path)
+    paths, _ = kept("set", Order(44, ("boulder",), 6, 3.0, beyond=3, width=720), tmp_path)
     assert run("stack", *paths, "--out", tmp_path / "o.tif", "--leave-out", "none", "--save-recipe", tmp_path / "recipe.json").exit_code in (0, 4)
     result = run("stack", *paths, "--out", tmp_path / "p.tif", "--report", tmp_path / "r.json", "--recipe", tmp_path / "recipe.json")
     assert result.exit_code in (0, 4) and all(f["state"] == "used" for f in json.loads((tmp_path / "r.json").read_text())["frames"])
@@ -82,7 +82,10 @@ def test_a_recipe_that_names_these_frames_is_carried_out_as_it_stands(tmp_path: 
 def test_merged_brackets_keep_their_highlights_below_white(tmp_path: Path) -> None:
     paths = bracketed(tmp_path / "card", ev=2.0)
     picture, report, _ = stacked(paths, tmp_path)
-    assert report["scale_ev"] < -1.5 and picture.max() < 0.999
+    assert report["scale_ev"] < -1.5
+    darkest = [tifffile.imread(paths[k]) for k in (3, 6, 9)]
+    cut = max(float((p >= 65500).all(axis=2).mean()) for p in darkest)
+    assert float((picture >= 0.999).all(axis=2).mean()) <= cut + 0.002
     # what the darkest exposure holds is told apart, not cut at one white
     bright = picture[picture[..., 1] > np.percentile(picture[..., 1], 90)]
     assert len(np.unique(np.round(bright[:, 1] * 65535))) > 500

@@ -7,9 +7,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eaveplane.core.gather.detail import POOL, measure_detail, pooled_shape, signal
+from eaveplane.core.gather.detail import POOL, covered, measure_detail, pooled_shape, signal
 from eaveplane.core.gather.order import near_to_far, profiles
-from eaveplane.core.weave.labels import aggregate, costs, covered
+from eaveplane.core.weave.labels import aggregate, costs
 from eaveplane.core.weave.strokes import Stroke
 from eaveplane.core.weave.weave import Laid, Weaving, gates_from, touched, weave_box
 from eaveplane.imaging.brush import draw_line
