@@ -29,8 +29,9 @@ NOWHERE = -0.22
 OWN = 0.06
 """Log energy by which a frame must be ahead somewhere to have a part of its own."""
 OWN_PART = 0.0025
-PAST = -0.15
-"""Log energy by which a frame must be behind everywhere to be past everything: one that is hardly softer averages noise away."""
+PAST, PAST_PX = 0.0, 0.6
+"""Lead at its best, and pixels of blur at its sharpest, from which a frame is past everything: one that is hardly softer averages
+noise away."""
 SPARE_WORST, SPARE_COST = 0.5, 0.18
 """A frame is redundant if without it no place is blurred by more than the first, or by more than the second on top."""
 APART_EV, APART_COLOUR, APART_MIRED = 0.55, 0.16, 14.0
@@ -159,7 +160,7 @@ def outside(defocus: Defocus, frames: dict[int, str]) -> dict[int, str]:
     if not len(places):
         return frames
     nearest, farthest = np.percentile(places, [0.5, 99.5])
-    return {k: side for k, side in frames.items() if (defocus.focus[k] > farthest if side == BEYOND else defocus.focus[k] < nearest)}
+    return {k: side for k, side in frames.items() if (defocus.focus[k] > farthest + PAST_PX if side == BEYOND else defocus.focus[k] < nearest - PAST_PX)}
 
 
 def borne_out(past: dict[int, str], spare: dict[int, str], steady: list[int], needed: set[int]) -> tuple[dict[int, str], dict[int, str]]:
