@@ -14,6 +14,7 @@ import pytest
 import tifffile
 from playwright.sync_api import Page, expect
 
+from eaveplane.pipeline.pictures import recipe_beside
 from tests.browser.conftest import Server
 from tests.conftest import Set
 from tests.test_cli import run
@@ -189,9 +190,9 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     assert download.value.suggested_filename == out.name and Path(download.value.path()).read_bytes() == out.read_bytes()
     picture = tifffile.imread(out)
     assert picture.dtype == np.uint16 and picture.shape[1] / picture.shape[0] == pytest.approx(16 / 9, abs=0.01)
-    recipe = json.loads(out.with_suffix(".recipe.json").read_text())
+    recipe = json.loads(recipe_beside(out).read_text())
     assert [s["action"] for s in recipe["strokes"]] == ["draw"] and recipe["finish"]["straighten"] == 1
-    done = run("stack", *[card / p.name for p in tripod.paths], "--out", tmp_path / "o.tif", "--recipe", out.with_suffix(".recipe.json"))
+    done = run("stack", *[card / p.name for p in tripod.paths], "--out", tmp_path / "o.tif", "--recipe", recipe_beside(out))
     assert done.exit_code == 0
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "o.tif"), picture)
 

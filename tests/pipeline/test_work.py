@@ -30,7 +30,7 @@ from eaveplane.pipeline import scene, work
 from eaveplane.pipeline.cache import Cache, hash_file, key_of
 from eaveplane.pipeline.frames import File, choice, frame_keys
 from eaveplane.pipeline.library import Library, LibraryInUse
-from eaveplane.pipeline.pictures import list_pictures
+from eaveplane.pipeline.pictures import list_pictures, recipe_beside
 from eaveplane.pipeline.runner import Runner
 from eaveplane.pipeline.ticket import Cancelled, Ticket
 from eaveplane.pipeline.view import Kept, Keys, Shown, View, open_view, overview, viewport
@@ -118,7 +118,7 @@ def test_from_a_folder_to_a_delivered_picture(library: Library, worker: Worker, 
     assert {p.name: hash_file(p) for p in folder.iterdir() if p.name in before} == before
 
     # the page's result and the command line's are the same, pixel by pixel
-    beside = Path(older["path"]).with_suffix(".recipe.json")
+    beside = recipe_beside(Path(older["path"]))
     result = run("stack", *[folder / p.name for p in tripod.paths], "--out", tmp_path / "headless.tif", "--recipe", beside)
     assert result.exit_code == 0, result.output
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "headless.tif"), tifffile.imread(older["path"]))
@@ -277,7 +277,7 @@ def test_a_killed_server_loses_nothing_and_finishes(tripod: Set, tmp_path: Path,
     results = scenes.results_of(library.db, row["id"])
     assert len({r["path"] for r in results}) == 1 and tifffile.imread(results[0]["path"]).dtype == np.uint16
     assert not [p for p in folder.iterdir() if p.suffix == ".part"] and not list(library.cache.root.glob(".*"))
-    assert Recipe.model_validate_json(Path(results[0]["path"]).with_suffix(".recipe.json").read_text()) == recipe
+    assert Recipe.model_validate_json(recipe_beside(Path(results[0]["path"])).read_text()) == recipe
 
 
 def test_one_library_one_server(tmp_path: Path) -> None:
@@ -433,7 +433,7 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
     assert np.median(off) < 0.002 and np.quantile(off, 0.99) < 0.012
 
     # and so is what the command line makes of the same recipe
-    result = run("stack", *tripod.paths, "--out", tmp_path / "headless.tif", "--recipe", written.with_suffix(".recipe.json"))
+    result = run("stack", *tripod.paths, "--out", tmp_path / "headless.tif", "--recipe", recipe_beside(written))
     assert result.exit_code == 0, result.output
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "headless.tif"), tifffile.imread(written))
 

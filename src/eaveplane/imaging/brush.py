@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Self
 
 import numpy as np
 from numba import njit
@@ -11,6 +11,7 @@ from pydantic import Field
 from ..parameter import Parameters
 from .colour import FloatArray
 from .levels import Box
+from .placing import Fit, around, carried
 
 Coordinate = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
 
@@ -22,6 +23,12 @@ class BrushLine(Parameters):
     softness: float = Field(ge=0, le=1)
     opacity: float = Field(gt=0, le=1)
     points: list[tuple[Coordinate, Coordinate]] = Field(min_length=1, max_length=5000)
+
+    def moved(self, fit: Fit) -> Self:
+        """The same line on a picture into which `fit` (3, 3) leads."""
+        middle = (float(np.mean([x for x, _ in self.points])), float(np.mean([y for _, y in self.points])))
+        width = min(max(self.width * around(middle, fit)[0], 1e-3), 20000.0)
+        return self.model_copy(update={"points": carried(self.points, fit), "width": width})
 
     def bounds(self) -> Box:
         """The box of full-size pixels that the line touches."""

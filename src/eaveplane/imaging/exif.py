@@ -12,6 +12,8 @@ import exifread
 
 from .tiffdir import ASCII, EXIF_POINTER, HEADER, LONG, RATIONAL, SHORT, UNDEFINED, Entry, directory
 
+FIRST_YEAR = 1970
+"""No camera wrote a date before it; a file that tells one tells none."""
 logging.getLogger("exifread").setLevel(logging.CRITICAL)
 
 
@@ -74,8 +76,11 @@ def read_metadata(path: Path) -> Metadata:
                 taken += timedelta(seconds=float("0." + fraction))
         except ValueError:
             taken = None
+        if taken and taken.year < FIRST_YEAR:
+            taken = None
     iso = _number(tags, "EXIF ISOSpeedRatings", "EXIF PhotographicSensitivity")
-    orientation = int(_number(tags, "Image Orientation") or 1)
+    turned = _number(tags, "Image Orientation") or 1
+    orientation = int(turned) if math.isfinite(turned) else 1
     distance = _number(tags, "EXIF SubjectDistance")
     return Metadata(
         taken=taken,

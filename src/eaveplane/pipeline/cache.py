@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import shutil
+import time
 import uuid
 from collections.abc import Callable
 from pathlib import Path
@@ -19,6 +20,8 @@ def key_of(step: str, version: int, *inputs: Any) -> str:
 
 
 LEAST_ROOM = 4 << 30
+IN_HAND = 900
+"""Seconds for which a result that was asked for is not given up."""
 
 
 class Cache:
@@ -61,8 +64,9 @@ class Cache:
         """Remove the results that were not asked for longest until the rest fits; how many. All can be made again."""
         sizes = [(entry.stat().st_mtime, sum(f.stat().st_blocks * 512 for f in entry.rglob("*") if f.is_file()), entry) for entry in self.root.glob("*-*")]
         total, removed = sum(size for _, size, _ in sizes), 0
-        for _, size, entry in sorted(sizes):
-            if total <= most_bytes:
+        for asked_at, size, entry in sorted(sizes):
+            # what was asked for just now may be in somebody's hands
+            if total <= most_bytes or asked_at > time.time() - IN_HAND:
                 break
             # out of sight first, so that nobody finds half of it
             gone = self.root / f".{entry.name}.gone"

@@ -47,6 +47,8 @@ def look(root: str, path: str, ticket: str) -> Looked:
         return Looked(None, None, error)
     except OSError as error:
         return Looked(None, None, PictureError(file, f"cannot be read ({error.strerror or error}).", "Check the card and try again."))
+    except Exception as error:
+        return Looked(None, None, PictureError(file, f"cannot be understood ({type(error).__name__}).", "Export it again from the program that wrote it."))
 
 
 def _keep(folder: Path, path: Path) -> None:

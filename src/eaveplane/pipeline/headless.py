@@ -166,7 +166,9 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     read = _read(asked.frames, cache, runner, 0.45, asked.leave_out, asked.recipe)
     choose = asked.leave_out and not named(asked.recipe, read.files)
     clock.append(time.monotonic())
+    first = steps.open_decoded(cache, next(iter(read.keys.values())))
     recipe, keys = _with_frames(asked.recipe, read), dict(read.keys)
+    recipe = recipe.model_copy(update={"look": recipe.look.onto(first.size)})
     if asked.from_file:
         merge(cache, recipe.kept(), read.by_file, runner, (0.43, 0.44), full_only=True)
         correct(cache, recipe.kept(), read.by_file, runner, (0.44, 0.45), True, recipe.capture)
@@ -174,7 +176,6 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     if asked.reference != "auto":
         wanted = read.file_of[int(asked.reference)].id
         recipe = recipe.model_copy(update={"reference": next((f.id for f in recipe.frames if wanted in f.all_files()), "")})
-    first = steps.open_decoded(cache, next(iter(read.keys.values())))
     if asked.develop == "none":
         brightest = max(steps.open_decoded(cache, keys[f.id]).peak for f in recipe.kept())
         recipe = recipe.model_copy(update={"look": NEUTRAL.model_copy(update={"scale_ev": -math.log2(brightest) if brightest > 1 else 0.0})})
@@ -238,7 +239,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
     }
     warned += [f"{paths_of[planned.ids[k]][0].name}: {text}" for k, text in enumerate(registered.warnings) if text]
-    return recipe, facts, warned
+    return recipe.standing_alone(first.size), facts, warned
 
 
 def _with_frames(recipe: Recipe, read: Read) -> Recipe:

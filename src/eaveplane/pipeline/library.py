@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import os
+from functools import cached_property
 from pathlib import Path
 from typing import IO
 
@@ -33,12 +34,16 @@ class Library:
     def __init__(self, home: Path) -> None:
         self.home = home
         home.mkdir(parents=True, exist_ok=True)
-        self.db = Database(home / "library.sqlite")
         self.cache = Cache(home / "cache")
         self.uploads = home / "uploads"
         self.tickets = home / "tickets"
         self.card = home / "card"
         self._lock: IO[str] | None = None
+
+    @cached_property
+    def db(self) -> Database:
+        """Opened, and brought up to date, when it is first asked for: after `claim`, where a server claims."""
+        return Database(self.home / "library.sqlite")
 
     def claim(self) -> None:
         """Keep other servers away from this library while this process lives. Raises LibraryInUse."""

@@ -2,11 +2,48 @@
 
 from __future__ import annotations
 
+import os
+import uuid
+from collections.abc import Callable
 from pathlib import Path
 
 from ..imaging.read import PICTURE_SUFFIXES, RAW_SUFFIXES
 
 MOST_FILES = 5000
+
+
+def keep_in(folder: Path, suffix: str, fill: Callable[[Path], None]) -> Path:
+    """A new file of ours in a folder, under the next number: `fill` writes it beside its place, and it takes the first name that nobody
+    has, however many are kept at once."""
+    folder.mkdir(parents=True, exist_ok=True)
+    part = folder / f".{uuid.uuid4().hex}.part"
+    try:
+        fill(part)
+        taken = [int(p.stem) for p in folder.iterdir() if p.stem.isdecimal() and p.stem.isascii()]
+        number = max(taken, default=0) + 1
+        while True:
+            # a raw file and a picture of one number would pass for one shot
+            claim = folder / f".{number:05d}"
+            try:
+                claim.touch(exist_ok=False)
+            except FileExistsError:
+                number += 1
+                continue
+            try:
+                if not any(folder.glob(f"{number:05d}.*")):
+                    place = folder / f"{number:05d}{suffix}"
+                    os.replace(part, place)
+                    return place
+            finally:
+                claim.unlink()
+            number += 1
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def recipe_beside(picture: Path) -> Path:
+    """Where the recipe of a delivered picture lies: each file has its own."""
+    return picture.with_name(f"{picture.name}.recipe.json")
 
 
 def list_pictures(folder: Path) -> tuple[list[Path], list[Path]]:
@@ -19,7 +56,7 @@ def list_pictures(folder: Path) -> tuple[list[Path], list[Path]]:
         if not path.is_file() or any(part.startswith(".") for part in path.relative_to(folder).parts):
             continue
         suffix = path.suffix.lower()
-        if suffix not in PICTURE_SUFFIXES or path.with_suffix(".recipe.json").exists():
+        if suffix not in PICTURE_SUFFIXES or recipe_beside(path).exists() or path.with_suffix(".recipe.json").exists():
             skipped += [path] if not path.name.endswith(".recipe.json") else []
             continue
         found.append(path)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from concurrent.futures import FIRST_COMPLETED, Executor, Future, wait
+from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, wait
 from pathlib import Path
 from typing import Any
 
@@ -16,8 +16,8 @@ Call = tuple[Callable[..., Any], tuple[Any, ...]]
 class Runner:
     """Submits steps to an executor, passes on how far they are, and calls them off when that is asked for."""
 
-    def __init__(self, executor: Executor, tickets: Path, tell: Callable[[str, float], None], cancelled: Callable[[], bool] = lambda: False) -> None:
-        self.executor, self.tickets, self.tell, self.cancelled = executor, tickets, tell, cancelled
+    def __init__(self, executor: Executor, tickets: Path, tell: Callable[[str, float], None], cancelled: Callable[[], bool] = lambda: False, renewed: Callable[[], Executor] | None = None) -> None:
+        self.executor, self.tickets, self.tell, self.cancelled, self.renewed = executor, tickets, tell, cancelled, renewed
         tickets.mkdir(parents=True, exist_ok=True)
 
     def run(
@@ -26,12 +26,23 @@ class Runner:
         """Results, or the exceptions that were raised, of steps that take a ticket's path as their last argument.
 
         `follow` may name a second step for the result of a first one; it is submitted behind all first ones, and its
-        result stands for both. `landed` hears of each result as it comes. Raises Cancelled.
+        result stands for both. `landed` hears of each result as it comes. Where the executor breaks, as when a worker process was
+        ended from outside, steps that were lost are done once more on a new one. Raises Cancelled.
         """
+        outcome = self._run(what, span, calls, follow, landed)
+        lost = [k for k, result in enumerate(outcome) if isinstance(result, BrokenExecutor)]
+        if lost and self.renewed:
+            self.executor = self.renewed()
+            again = self._run(what, span, [calls[k] for k in lost], follow, lambda k, result: landed(lost[k], result))
+            for k, result in zip(lost, again, strict=True):
+                outcome[k] = result
+        return outcome
+
+    def _run(self, what: str, span: tuple[float, float], calls: Sequence[Call], follow: Callable[[Any], Call | None], landed: Callable[[int, Any], None]) -> list[Any]:
         tickets = [Ticket(str(self.tickets / f"{id(self)}-{i}")) for i in range(len(calls))]
         for ticket in tickets:
             ticket.clear()
-        futures: list[Future[Any]] = [self.executor.submit(step, *args, str(ticket.path)) for (step, args), ticket in zip(calls, tickets, strict=True)]
+        futures = [self._submit(call, ticket) for call, ticket in zip(calls, tickets, strict=True)]
         first, asked = [True] * len(calls), False
         try:
             while True:
@@ -44,7 +55,7 @@ class Runner:
                             landed(k, future.result())
                         if second:
                             tickets[k].clear()
-                            futures[k] = self.executor.submit(second[0], *second[1], str(tickets[k].path))
+                            futures[k] = self._submit(second, tickets[k])
                 parts = [1.0 if f.done() else t.read() if now else 0.5 + t.read() / 2 for f, t, now in zip(futures, tickets, first, strict=True)]
                 self.tell(what, span[0] + (span[1] - span[0]) * sum(parts) / max(1, len(parts)))
                 # one that ended just now has still to be heard
@@ -67,6 +78,15 @@ class Runner:
                 raise error
             outcome.append(error if error is not None else future.result())
         return outcome
+
+    def _submit(self, call: Call, ticket: Ticket) -> Future[Any]:
+        """A step on its way; one that a broken executor refuses is one that it lost."""
+        try:
+            return self.executor.submit(call[0], *call[1], str(ticket.path))
+        except BrokenExecutor as error:
+            lost: Future[Any] = Future()
+            lost.set_exception(error)
+            return lost
 
     def one(self, what: str, span: tuple[float, float], step: Callable[..., Any], *args: Any) -> Any:
         """The result of a single step; raises what it raised."""

@@ -43,6 +43,7 @@ from ..core.weave.labels import aggregate, costs
 from ..core.weave.strokes import Stroke
 from ..core.weave.weave import Laid, Weaving, gates_from, touched, weave_box
 from ..imaging.colour import FloatArray
+from ..imaging.errors import PictureError
 from ..imaging.exif import Metadata
 from ..imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding, wide_encoding
 from ..imaging.lensdata import LensData, from_database
@@ -53,7 +54,7 @@ from ..imaging.resample import scaled_fit, source_box, warp
 from ..imaging.rows import CORES
 from ..imaging.write import write_picture
 from ..recipe import Recipe
-from .cache import Cache, key_of
+from .cache import Cache, hash_file, key_of
 from .ticket import Ticket
 from .warm import warm_up
 
@@ -80,6 +81,9 @@ def analysis_key(decoded: str) -> str:
 def decode(root: str, path: str, sha256: str, full_only: bool, capture: Capture, ticket: str) -> str:
     """Read a frame and keep its codes, at full size only or at halved sizes too."""
     key = decode_key(sha256, full_only, capture)
+    # the page may ask days after a file was brought in; the command line has only just read it
+    if not full_only and not Cache(Path(root)).has(key) and hash_file(Path(path)) != sha256:
+        raise PictureError(Path(path), "is not the picture that was brought in: its content has changed.", "Put the original back, or bring the folder in again to use the new one.")
     return Cache(Path(root)).make(key, lambda folder: _decode(folder, Path(path), full_only, capture, Ticket(ticket)))
 
 
@@ -368,7 +372,7 @@ def warm(ticket: str) -> None:
 
 
 def registration_key(frames: list[str], reference: int) -> str:
-    return key_of("register", 3, frames, reference)
+    return key_of("register", 4, frames, reference)
 
 
 def registration(root: str, frames: list[str], reference: int, ticket: str) -> str:
@@ -392,6 +396,7 @@ def _register(cache: Cache, folder: Path, keys: list[str], reference: int, ticke
         "model": found.model,
         "drifts": [asdict(drift) for drift in drifts],
         "area": area,
+        "size": frames[0].size,
     }
     (folder / "registration.json").write_text(json.dumps(facts))
 
@@ -407,13 +412,14 @@ class Registered:
     model: str
     drifts: list[Drift]
     area: Box
+    size: tuple[int, int]
 
 
 def open_registration(cache: Cache, key: str) -> Registered:
     facts = json.loads((cache.path(key) / "registration.json").read_text())
     fits = [np.array(fit) for fit in facts["fits"]]
     drifts = [Drift(**{**drift, "gain": tuple(drift["gain"])}) for drift in facts["drifts"]]
-    return Registered(facts["reference"], fits, facts["residual"], facts["warnings"], facts["model"], drifts, tuple(facts["area"]))
+    return Registered(facts["reference"], fits, facts["residual"], facts["warnings"], facts["model"], drifts, tuple(facts["area"]), tuple(facts["size"]))
 
 
 # ---- inspection ---------------------------------------------------------------------------------------------

@@ -7,6 +7,8 @@ simply taken again: what was done is found, what was not is done.
 from __future__ import annotations
 
 import ctypes
+import filecmp
+import glob
 import json
 import logging
 import multiprocessing
@@ -32,11 +34,14 @@ from ..imaging.write import free_name, put_in_place, writes
 from ..recipe import FrameChoice, Recipe
 from ..store import jobs, outings, scenes
 from . import scene, shooting
+from .cache import Cache
+from .decisions import decide
 from .frames import File, analyse, choice, correct, exposure_groups, frame_keys, in_order, merge, ordered, same_size
 from .glance import Looked, glance_key, look, open_glance
 from .library import Library
-from .pictures import list_pictures
+from .pictures import keep_in, list_pictures, recipe_beside
 from .runner import Runner
+from .steps import open_registration
 from .ticket import Cancelled
 
 log = logging.getLogger("eaveplane.work")
@@ -99,13 +104,33 @@ class Worker:
             for _ in range(lane.processes):
                 lane.pool.submit(time.sleep, 0.01)
         while not self._stopping.is_set():
-            row = jobs.take(self.db, lane.camera)
+            try:
+                row = jobs.take(self.db, lane.camera)
+            except sqlite3.Error:
+                log.exception("the queue cannot be read just now")
+                row = None
             if row is None:
                 lane.awake.wait(1.0)
                 lane.awake.clear()
                 continue
             lane.pool = lane.pool or lane.start_pool()
-            self._run(row, lane)
+            try:
+                self._run(row, lane)
+                self._make_room()
+            except Exception as error:
+                # nothing that goes wrong with one job may end the thread that does all of them
+                log.exception("job %d could not be ended", row["id"])
+                self._give_up(row["id"], error)
+
+    def _give_up(self, number: int, error: Exception) -> None:
+        """Say that a job failed as soon as that can be written down, as when a disk was full and has room again."""
+        said = f"It could not be written down ({error}). Make room on the disk, then try again."
+        while not self._stopping.is_set():
+            try:
+                jobs.end(self.db, number, "failed", said)
+                return
+            except sqlite3.Error:
+                self._stopping.wait(2.0)
 
     def _run(self, row: sqlite3.Row, lane: _Lane) -> None:
         number = row["id"]
@@ -121,19 +146,23 @@ class Worker:
             return self._stopping.is_set() or jobs.is_cancelled(self.db, number)
 
         assert lane.pool is not None
-        runner = Runner(lane.pool, self.library.tickets, tell, unwanted)
+
+        def renewed() -> Executor:
+            lane.pool = lane.start_pool()
+            return lane.pool
+
+        runner = Runner(lane.pool, self.library.tickets, tell, unwanted, renewed)
         kinds = {"bring_in": self._bring_in, "inspect": self._inspect, "register": self._register, "weave": self._weave, "deliver": self._deliver, "shoot": self._shoot}
         try:
             message = kinds[row["kind"]](row, runner)
             jobs.end(self.db, number, "done", message)
-            self.library.cache.trim(self.library.cache.room())
         except Cancelled:
             if jobs.is_cancelled(self.db, number):
                 jobs.end(self.db, number, "cancelled", "Cancelled. What was done so far is kept.")
         except (PictureError, FileExistsError, ValueError) as error:
             jobs.end(self.db, number, "failed", str(error))
         except BrokenProcessPool:
-            lane.pool = lane.start_pool()
+            renewed()
             jobs.end(self.db, number, "failed", "A worker process was ended from outside, perhaps for want of memory. Try again with fewer programs open.")
         except OSError as error:
             jobs.end(self.db, number, "failed", f"{error.strerror or error}. Make room or check the folder, then try again.")
@@ -141,24 +170,49 @@ class Worker:
             log.exception("job %d failed", number)
             jobs.end(self.db, number, "failed", "Something went wrong that should not. The server's log says more; trying again may help.")
 
+    def _make_room(self) -> None:
+        """Give up results that were not asked for longest; what was done stays done whatever becomes of this."""
+        try:
+            self.library.cache.trim(self.library.cache.room())
+        except OSError as error:
+            log.warning("the cache could not be trimmed: %s", error)
+
     # ---- what jobs do ---------------------------------------------------------------------------------------
 
     def _bring_in(self, row: sqlite3.Row, runner: Runner) -> str:
         outing_id, asked = row["outing_id"], json.loads(row["arguments"])
         folder, cache = Path(asked["folder"]), self.library.cache
         paths, skipped = list_pictures(folder)
+        unnamed = [p for p in paths if not _can_be_named(p)]
+        paths = [p for p in paths if p not in unnamed]
         if asked.get("copy"):
             paths = self._copied(outing_id, paths, runner)
         known = {r["path"]: r for r in outings.files_of(self.db, outing_id)}
-        fresh = [p for p in paths if not (str(p) in known and known[str(p)]["sha256"] and cache.has(glance_key(known[str(p)]["sha256"])))]
+
+        def seen_before(path: Path) -> bool:
+            row = known.get(str(path))
+            return row is not None and bool(row["sha256"]) and row["stamp"] in ("", stamp_of(path)) and cache.has(glance_key(row["sha256"]))
+
+        fresh = [p for p in paths if not seen_before(p)]
+        changed: list[str] = []
 
         def landed(k: int, found: Looked) -> None:
             path = fresh[k]
-            name = known[str(path)]["name"] if str(path) in known else path.name
+            before = known.get(str(path))
+            name = before["name"] if before else path.name
+            if before and before["sha256"] and found.sha256 not in (None, before["sha256"]):
+                changed.append(name)
             problem = f"{name}: {found.problem.problem} {found.problem.remedy}" if found.problem else None
-            outings.add_file(self.db, outing_id, path, name, found.sha256, found.facts, problem)
+            try:
+                outings.add_file(self.db, outing_id, path, name, found.sha256, found.facts, problem, stamp=stamp_of(path))
+            except (ValueError, OverflowError, sqlite3.DataError) as error:
+                outings.add_file(self.db, outing_id, path, name, None, None, f"{name}: says things about itself that cannot be kept ({error}). Export it again.")
 
-        runner.run("Looking at files", (0.0, 0.9), [(look, (str(cache.root), str(p))) for p in fresh], landed=landed)
+        results = runner.run("Looking at files", (0.0, 0.9), [(look, (str(cache.root), str(p))) for p in fresh], landed=landed)
+        for k, result in enumerate(results):
+            if isinstance(result, BaseException):
+                told = f"could not be looked at ({result or type(result).__name__})."
+                landed(k, Looked(None, None, PictureError(fresh[k], told, "Bring the folder in again; leave this file out if that does not help.")))
         files = self.library.files(outing_id)
         if not files:
             problems = self.library.outing_problems(outing_id)
@@ -168,6 +222,13 @@ class Worker:
         for number in made:
             self.inspect(number)
         said = f"{len(files)} frames brought in"
+        if changed:
+            said += f"; {changed[0]}{f' and {len(changed) - 1} more' if len(changed) > 1 else ''} changed since, and came in as new"
+        if unnamed:
+            said += f"; {len(unnamed)} whose name is not UTF-8 stay out: rename {'it' if len(unnamed) == 1 else 'them'} first"
+        unusable = len(self.library.outing_problems(outing_id))
+        if unusable:
+            said += f"; {unusable} cannot be used, as the shelf says"
         if skipped:
             said += f", {len(skipped)} file{'s' if len(skipped) > 1 else ''} left where they are ({skipped[0].name}{' …' if len(skipped) > 1 else ''})"
         return said + "."
@@ -175,19 +236,16 @@ class Worker:
     def _copied(self, outing_id: int, paths: list[Path], runner: Runner) -> list[Path]:
         """Copy pictures into the library, under names of our own; what is there already is not copied again."""
         place = self.library.uploads / str(outing_id)
-        place.mkdir(parents=True, exist_ok=True)
         there = {r["origin"]: Path(r["path"]) for r in outings.files_of(self.db, outing_id) if r["origin"]}
         copies = []
         for k, path in enumerate(paths):
             if runner.cancelled():
                 raise Cancelled
             runner.tell("Copying files", 0.1 * k / len(paths))
-            copy = there.get(str(path)) or place / f"{outings.next_number(self.db, outing_id) + k:05d}{path.suffix.lower()}"
-            if not copy.exists():
-                part = copy.with_name(f".{copy.name}.part")
-                shutil.copyfile(path, part)
-                part.replace(copy)
-            outings.add_file(self.db, outing_id, copy, path.name, None, None, None, str(path))
+            copy = there.get(str(path))
+            if copy is None or not copy.exists():
+                copy = keep_in(place, path.suffix.lower(), lambda part, path=path: shutil.copyfile(path, part))  # type: ignore[misc]
+                outings.add_file(self.db, outing_id, copy, path.name, None, None, None, str(path))
             copies.append(copy)
         return copies
 
@@ -222,7 +280,7 @@ class Worker:
         host = next((number for number, ids in taken.items() if ids & own), None)
         if host is None:
             return scenes.add_scene(self.db, outing_id, f"Scene {len(there) + 1}", Recipe(frames=frames, look=RAW_LOOK if raw else NEUTRAL), doubtful)
-        scenes.decide(self.db, host, f"Brought in {len(fresh)} more", lambda recipe: joined(recipe, frames, fresh))
+        decide(self.library, host, f"Brought in {len(fresh)} more", lambda recipe: joined(recipe, frames, fresh))
         return host
 
     def bring_in(self, outing_id: int, folder: Path, copy: bool = False) -> None:
@@ -253,7 +311,7 @@ class Worker:
             for id, problem in analysed.problems.items():
                 outings.note_problem(self.db, about["outing_id"], files[id].path, f"{files[id].name}: {problem.problem} {problem.remedy}")
             unusable = {f.id for f in recipe.frames if any(i in analysed.problems for i in f.all_files())}
-            scenes.decide(self.db, scene_id, "Frames that cannot be read set aside", lambda recipe: scene.leave_out(recipe, dict.fromkeys(unusable, "unreadable")))
+            decide(self.library, scene_id, "Frames that cannot be read set aside", lambda recipe: scene.leave_out(recipe, dict.fromkeys(unusable, "unreadable")))
             looked_at = [f for f in looked_at if f.id not in unusable]
         merge(cache, looked_at, analysed.keys, runner, (0.6, 0.65), full_only=False)
         correct(cache, looked_at, analysed.keys, runner, (0.65, 0.7), False, recipe.capture)
@@ -265,12 +323,12 @@ class Worker:
         arranged = [ids[i] for i in order]
         if arranged != ids and about["current"] == 0:
             place = {id: k for k, id in enumerate(arranged)}
-            scenes.decide(self.db, scene_id, "Ordered near to far", lambda recipe: recipe.model_copy(update={"frames": named(sorted(recipe.frames, key=lambda f: place.get(f.id, len(place))))}))
+            decide(self.library, scene_id, "Ordered near to far", lambda recipe: recipe.model_copy(update={"frames": named(sorted(recipe.frames, key=lambda f: place.get(f.id, len(place))))}))
             ids = arranged
         in_line = [keys[i] for i in arranged]
         found = scene.look_at(cache, in_line, runner, (0.7, 1.0))
         scenes.note_inspected(self.db, scene_id, scene.inspection_of(in_line), arranged)
-        scenes.decide(self.db, scene_id, "Reference: the soundest frame near the middle", lambda recipe: scene.settled(recipe, found, arranged))
+        decide(self.library, scene_id, "Reference: the soundest frame near the middle", lambda recipe: scene.settled(recipe, found, arranged))
         flaws = sum(v.flaw is not None for v in found.verdicts)
         return f"{len(ids)} frames looked at: " + (f"{flaws} better left out" if flaws else "all are good") + (f", {len(found.bands)} soft." if found.bands else ".")
 
@@ -296,7 +354,7 @@ class Worker:
         assert planned is not None
         scene.register(cache, planned, runner, (0.3 * upto, 0.9 * upto))
         scene.label(cache, planned, recipe.weaving.quiet, runner, (0.9 * upto, upto))
-        scenes.note_made(self.db, scene_id, registered=planned.registered)
+        scenes.note_made(self.db, scene_id, registered=(planned.registered, planned.ids))
         return planned
 
     def _register(self, row: sqlite3.Row, runner: Runner) -> str:
@@ -317,16 +375,23 @@ class Worker:
         planned = self._prepare(row["scene_id"], recipe, runner, 0.3)
         scene.weave(self.library.cache, planned, recipe, runner, (0.3, 0.7), full_only=False)
         scenes.note_made(self.db, row["scene_id"], woven=planned.woven)
+        # made in the library first: whatever stands at the name in the end can be told from it
+        made = self.library.home / "delivering" / f"{row['id']}{SUFFIX[recipe.delivery.format]}"
+        made.parent.mkdir(exist_ok=True)
+        if not made.exists():
+            scene.deliver(self.library.cache, planned, recipe, made, False, runner, (0.7, 0.97))
         out = Path(arguments["out"]) if "out" in arguments else self._place(row, recipe)
-        if "out" not in arguments:
-            # told before it is written: after a crash a whole file of this name is this job's own
-            with self.db.write() as connection:
-                connection.execute("UPDATE job SET arguments = ? WHERE id = ?", (json.dumps({**arguments, "out": str(out)}), row["id"]))
+        for left in out.parent.glob(f".{glob.escape(out.name)}.*.part"):
+            left.unlink(missing_ok=True)
+        if out.exists() and not filecmp.cmp(made, out, shallow=False):
+            # somebody else took the name meanwhile
+            out = free_name(out)
+        with self.db.write() as connection:
+            connection.execute("UPDATE job SET arguments = ? WHERE id = ?", (json.dumps({**arguments, "out": str(out)}), row["id"]))
         if not out.exists():
-            scene.deliver(self.library.cache, planned, recipe, out, False, runner, (0.7, 1.0))
-        beside_it = out.with_suffix(".recipe.json")
-        if not beside_it.exists():
-            put_in_place(beside_it, writes(recipe.to_json()))
+            put_in_place(out, lambda part: _copied_file(made, part))
+        put_in_place(recipe_beside(out), writes(recipe.standing_alone(planned_size(self.library.cache, planned)).to_json()), replace=True)
+        made.unlink(missing_ok=True)
         scenes.add_result(self.db, row["scene_id"], str(out), recipe)
         return f"Delivered {out.name}."
 
@@ -350,6 +415,33 @@ class Worker:
         if row["outing_id"]:
             self.bring_in(row["outing_id"], self.library.card)
         return f"{count} frames landed in {asked['folder']}."
+
+
+def planned_size(cache: Cache, planned: scene.Plan) -> tuple[int, int]:
+    """Size (w, h) of the frames of a plan that has been registered."""
+    return open_registration(cache, planned.registered).size
+
+
+def _copied_file(source: Path, part: Path) -> None:
+    shutil.copyfile(source, part)
+
+
+def stamp_of(path: Path) -> str:
+    """What changes when a file's content does, without reading it: size and time of change; empty where there is no file."""
+    try:
+        about = path.stat()
+    except OSError:
+        return ""
+    return f"{about.st_size}-{about.st_mtime_ns}"
+
+
+def _can_be_named(path: Path) -> bool:
+    """Whether a file's name is text, so that it can be kept and shown."""
+    try:
+        str(path).encode()
+    except UnicodeEncodeError:
+        return False
+    return True
 
 
 def _frames(some: Sized) -> str:

@@ -27,9 +27,9 @@ def outing(db: Database, number: int) -> sqlite3.Row | None:
     return db.row("SELECT * FROM outing WHERE id = ?", number)
 
 
-def add_file(db: Database, outing_id: int, path: Path, name: str, sha256: str | None, facts: Facts | None, problem: str | None, origin: str = "") -> None:
+def add_file(db: Database, outing_id: int, path: Path, name: str, sha256: str | None, facts: Facts | None, problem: str | None, origin: str = "", stamp: str = "") -> None:
     """Note a file, or what is wrong with it; noting it again replaces what was noted but its name and its origin, the
-    path it was copied from."""
+    path it was copied from. `stamp` tells its content apart from a later one without reading it."""
     meta = {}
     if facts:
         meta = {k: v.isoformat() if k == "taken" and v else v for k, v in facts.meta.__dict__.items()}
@@ -37,26 +37,24 @@ def add_file(db: Database, outing_id: int, path: Path, name: str, sha256: str | 
             meta["focus_m"] = "inf"
     with db.write() as connection:
         connection.execute(
-            """INSERT INTO file (outing_id, path, name, sha256, width, height, kind, meta, problem, origin) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+            """INSERT INTO file (outing_id, path, name, sha256, width, height, kind, meta, problem, origin, stamp) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
                ON CONFLICT (outing_id, path) DO UPDATE SET sha256 = excluded.sha256, width = excluded.width,
-               height = excluded.height, kind = excluded.kind, meta = excluded.meta, problem = excluded.problem""",
-            (outing_id, str(path), name[:200], sha256, facts.width if facts else None, facts.height if facts else None, facts.kind if facts else None, json.dumps(meta), problem, origin),
+               height = excluded.height, kind = excluded.kind, meta = excluded.meta, problem = excluded.problem, stamp = excluded.stamp""",
+            (outing_id, str(path), name[:200], sha256, facts.width if facts else None, facts.height if facts else None, facts.kind if facts else None, json.dumps(meta), problem, origin, stamp),
         )
 
 
 def metadata_of(row: sqlite3.Row) -> Metadata:
-    """What a file said about its taking."""
-    stored = json.loads(row["meta"])
-    if stored.get("taken"):
-        stored["taken"] = datetime.fromisoformat(stored["taken"])
-    if stored.get("focus_m") == "inf":
-        stored["focus_m"] = float("inf")
-    return Metadata(**stored)
-
-
-def next_number(db: Database, outing_id: int) -> int:
-    """A number for the next copied or uploaded file."""
-    return len(files_of(db, outing_id)) + 1
+    """What a file said about its taking; nothing, where that cannot be read."""
+    try:
+        stored = json.loads(row["meta"])
+        if stored.get("taken"):
+            stored["taken"] = datetime.fromisoformat(stored["taken"])
+        if stored.get("focus_m") == "inf":
+            stored["focus_m"] = float("inf")
+        return Metadata(**stored)
+    except (ValueError, TypeError, AttributeError):
+        return Metadata()
 
 
 def files_of(db: Database, outing_id: int) -> list[sqlite3.Row]:

@@ -47,16 +47,21 @@ def recipe_of(db: Database, number: int) -> Recipe:
     return Recipe.model_validate_json(row["recipe"])
 
 
-def decide(db: Database, number: int, what: str, change: Callable[[Recipe], Recipe]) -> Recipe:
+What = str | Callable[[Recipe, Recipe], str]
+"""What a decision was, or a function of the recipe before and after it that tells."""
+
+
+def decide(db: Database, number: int, what: What, change: Callable[[Recipe], Recipe]) -> Recipe:
     """Change the recipe in force; what was undone before is given up.
 
-    Reading and writing are one transaction, so two tabs never lose each other's decisions.
+    Reading, changing, validating and writing are one transaction, so two tabs never lose each other's decisions and nothing is
+    stored that cannot be read again. Raises pydantic's ValidationError.
     """
     with db.write() as connection:
         return decide_within(connection, number, what, change)
 
 
-def decide_within(connection: sqlite3.Connection, number: int, what: str, change: Callable[[Recipe], Recipe]) -> Recipe:
+def decide_within(connection: sqlite3.Connection, number: int, what: What, change: Callable[[Recipe], Recipe]) -> Recipe:
     """`decide` as a part of a larger transaction."""
     row = connection.execute("SELECT current, recipe FROM decision JOIN scene ON scene.id = scene_id AND number = current WHERE scene_id = ?", (number,)).fetchone()
     if row is None:
@@ -65,10 +70,14 @@ def decide_within(connection: sqlite3.Connection, number: int, what: str, change
     after = change(before)
     if after == before:
         return before
+    # what was put together without checks is checked as a whole
+    written = after.to_json()
+    after = Recipe.model_validate_json(written)
+    said = what if isinstance(what, str) else what(before, after)
     current = row["current"] + 1
     connection.execute("DELETE FROM decision WHERE scene_id = ? AND number >= ?", (number, current))
     connection.execute("DELETE FROM decision WHERE scene_id = ? AND number < ? AND number > 0", (number, current - MOST_DECISIONS))
-    connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, ?, ?, ?)", (number, current, what[:200], after.to_json()))
+    connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, ?, ?, ?)", (number, current, said[:200], written))
     connection.execute("UPDATE scene SET current = ? WHERE id = ?", (current, number))
     return after
 
@@ -93,10 +102,11 @@ def steps_left(db: Database, number: int) -> tuple[str | None, str | None]:
     return (back["what"] if back else None), (on["what"] if on else None)
 
 
-def note_made(db: Database, number: int, registered: str | None = None, woven: str | None = None) -> None:
-    """Remember the newest registration and weave, so that a changed recipe can be told to be ahead of them."""
+def note_made(db: Database, number: int, registered: tuple[str, list[str]] | None = None, woven: str | None = None) -> None:
+    """Remember the newest registration (and the frames, by id, it is of) and weave, so that a changed recipe can be told to be
+    ahead of them."""
     with db.write() as connection:
-        connection.execute("UPDATE scene SET registered = coalesce(?, registered), woven = coalesce(?, woven) WHERE id = ?", (registered, woven, number))
+        connection.execute("UPDATE scene SET registered = coalesce(?, registered), woven = coalesce(?, woven) WHERE id = ?", (json.dumps(registered) if registered else None, woven, number))
 
 
 def note_inspected(db: Database, number: int, key: str, ids: list[str]) -> None:

@@ -6,7 +6,7 @@ An area is made of parts, each added to, taken from or cut with what stands befo
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 import cv2
 import numpy as np
@@ -17,6 +17,7 @@ from ...imaging.brush import BrushLine, draw_line
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.levels import Box
 from ...imaging.oklab import oklab
+from ...imaging.placing import Fit, around, carried
 from ...imaging.resample import spread
 from ...parameter import Parameters, controls, parameter
 from .relief import Guide
@@ -34,6 +35,10 @@ class Part(Parameters):
     join: Operation = "add"
     invert: bool = False
 
+    def moved(self, fit: Fit) -> Self:
+        """The same part on a picture into which `fit` (3, 3) leads; what goes by tone, hue or distance stays."""
+        return self
+
 
 class Graduated(Part):
     """From whole beyond the line through (x0, y0) to nothing beyond the one through (x1, y1), both across the way between them."""
@@ -43,6 +48,10 @@ class Graduated(Part):
     y0: Coordinate
     x1: Coordinate
     y1: Coordinate
+
+    def moved(self, fit: Fit) -> Self:
+        (x0, y0), (x1, y1) = carried([(self.x0, self.y0), (self.x1, self.y1)], fit)
+        return self.model_copy(update={"x0": x0, "y0": y0, "x1": x1, "y1": y1})
 
 
 class Elliptical(Part):
@@ -56,6 +65,11 @@ class Elliptical(Part):
     angle: float = Field(0, ge=-360, le=360)
     soft: float = parameter(0.5, 0, 1, 0.01, "Softness", "Share of the radius over which it fades.", "", "Shape")
 
+    def moved(self, fit: Fit) -> Self:
+        (x, y), (scale, turn) = carried([(self.x, self.y)], fit)[0], around((self.x, self.y), fit)
+        angle = (self.angle + turn + 180) % 360 - 180
+        return self.model_copy(update={"x": x, "y": y, "rx": min(self.rx * scale, 1e6), "ry": min(self.ry * scale, 1e6), "angle": angle})
+
 
 class BrushedLine(BrushLine):
     """A movement of the brush that lays on or takes away."""
@@ -68,6 +82,9 @@ class Brushed(Part):
 
     kind: Literal["brushed"] = "brushed"
     lines: list[BrushedLine] = Field(default_factory=list, max_length=500)
+
+    def moved(self, fit: Fit) -> Self:
+        return self.model_copy(update={"lines": [line.moved(fit) for line in self.lines]})
 
 
 class ToneRange(Part):
@@ -118,6 +135,10 @@ class Area(Parameters):
     relief: float = parameter(0, -100, 100, 1, "Relief", "Local contrast, all three scales together.", "%", IN_AREA)
     haze: float = parameter(0, -100, 100, 1, "Clear haze", "Clears the veil of the distance; below zero a veil is laid on.", "%", IN_AREA)
 
+    def moved(self, fit: Fit, middle: tuple[float, float]) -> Self:
+        """The same area on a picture into which `fit` (3, 3) leads; `middle` of the picture, where its feather is measured."""
+        feather = min(self.feather * around(middle, fit)[0], 300.0)
+        return self.model_copy(update={"parts": [part.moved(fit) for part in self.parts], "feather": feather})
 
     def changes(self) -> bool:
         """Whether anything is done in it."""

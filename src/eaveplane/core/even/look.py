@@ -62,6 +62,19 @@ class Look(Parameters):
     curve: list[tuple[Share, Share]] = Field(default_factory=list, max_length=16)
     hues: list[HuePoint] = Field(default_factory=list, max_length=12)
     areas: list[Area] = Field(default_factory=list, max_length=24)
+    frame: tuple[int, int] | None = Field(None, description="Size (w, h) of the frame in whose pixels areas are told, where the look stands by itself.")
+
+    def told_in(self, size: tuple[int, int]) -> Look:
+        """The look as it is carried elsewhere: it says of which frame size (w, h) its areas are."""
+        return self.model_copy(update={"frame": size if self.areas else None})
+
+    def onto(self, size: tuple[int, int]) -> Look:
+        """A look from elsewhere on frames of a size (w, h): its areas keep their place in the frame."""
+        if self.frame in (None, size):
+            return self.model_copy(update={"frame": None})
+        w, h = self.frame or size
+        fit = np.diag([size[0] / w, size[1] / h, 1.0])
+        return self.model_copy(update={"areas": [area.moved(fit, (w / 2, h / 2)) for area in self.areas], "frame": None})
 
     @field_validator("curve")
     @classmethod

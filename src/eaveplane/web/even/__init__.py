@@ -19,6 +19,7 @@ from ...imaging.colour import LUMA
 from ...imaging.light import light_of
 from ...imaging.oklab import from_oklab, oklab
 from ...parameter import Control, Parameters, controls
+from ...recipe import Recipe
 from ...store import looks, scenes
 from ..desk import desk
 from ..scene import decided, posted, queued, stage_page
@@ -128,18 +129,35 @@ def set_value(number: int) -> str:
 
 @blueprint.post("/change")
 def change(number: int) -> str:
-    """Parts of the look that are drawn rather than set: curve, hues, areas. `patch` is JSON of those fields."""
+    """Parts of the look that are drawn rather than set: curve, hues, areas. `patch` is JSON of those fields, `was` what they
+    were before."""
     try:
-        said, fields = posted("said")[:120], dict(json.loads(posted("patch")))
-        if not set(fields) <= {"curve", "hues", "areas"}:
+        said, fields, old = posted("said")[:120], dict(json.loads(posted("patch"))), dict(json.loads(request.form.get("was", "{}")))
+        if not set(fields) <= {"curve", "hues", "areas"} or not set(old) <= set(fields):
             raise ValueError
-        checked = Look.model_validate(fields)
+        checked, was = Look.model_validate(fields), Look.model_validate(old)
     except ValidationError as error:
         refuse(f"That cannot be: {error.errors()[0]['msg']}.")
     except (ValueError, TypeError):
         refuse("That is no part of a look.")
-    drawn = {name: getattr(checked, name) for name in fields}
-    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"look": recipe.look.model_copy(update=drawn)}), bench=set(fields) != {"curve"})
+
+    def drawn(recipe: Recipe) -> Recipe:
+        new = {name: getattr(checked, name) for name in fields}
+        for name in {"hues", "areas"} & set(old):
+            new[name] = _together(getattr(was, name), new[name], getattr(recipe.look, name))
+        return recipe.model_copy(update={"look": recipe.look.model_copy(update=new)})
+
+    return decided(number, "even", said, drawn, bench=set(fields) != {"curve"})
+
+
+def _together(was: list[Any], mine: list[Any], now: list[Any]) -> list[Any]:
+    """A list as this page changed it, and as another one did since: each entry from whoever changed it. Refuses where one of
+    them took entries away or added some."""
+    if now == was:
+        return mine
+    if not len(was) == len(mine) == len(now):
+        refuse("This was changed in another tab. Load the page again and repeat what you did.", 409)
+    return [m if m != w else n for w, m, n in zip(was, mine, now, strict=True)]
 
 
 @blueprint.post("/reset")

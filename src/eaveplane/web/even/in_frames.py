@@ -11,6 +11,7 @@ from pydantic import ValidationError
 from ...core.even.capture import Capture
 from ...core.even.drift import Trim
 from ...parameter import controls
+from ...recipe import FrameChoice
 from ..desk import desk
 from ..scene import decided, pieces, posted
 from ..scene.opened import Opened, opened
@@ -58,17 +59,25 @@ def trim(number: int) -> str:
     scene = opened(number)
     frame = scene.choice(posted("frame"))
     place = [f.id for f in scene.recipe.frames].index(frame.id) + 1
+    name, value = None, 0.0
     if request.form.get("reset"):
-        changed, said = Trim(), f"Trim of frame {place} taken away"
+        said = f"Trim of frame {place} taken away"
     else:
         known = {c.name: c for c in controls(Trim)}
         name = posted("name")
         try:
-            changed = Trim(**{**frame.trim.model_dump(), name: float(posted("value"))})
+            value = float(posted("value"))
+            Trim(**{name: value})
         except (ValueError, TypeError):
             refuse("That is outside of what a trim can do." if name in known else "There is no such control.")
-        said = f"Frame {place}: {known[name].label.lower()} {getattr(changed, name):+g} EV"
-    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"frames": [f.model_copy(update={"trim": changed}) if f.id == frame.id else f for f in recipe.frames]}), bench=True)
+        said = f"Frame {place}: {known[name].label.lower()} {value:+g} EV"
+
+    def trimmed(other: FrameChoice) -> FrameChoice:
+        if other.id != frame.id:
+            return other
+        return other.model_copy(update={"trim": Trim() if name is None else other.trim.model_copy(update={name: value})})
+
+    return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"frames": [trimmed(f) for f in recipe.frames]}), bench=True)
 
 
 @blueprint.post("/capture")
@@ -82,7 +91,7 @@ def capture(number: int) -> str:
     except ValidationError:
         refuse("That is outside of what this correction can do." if name in Capture.model_fields else "There is no such correction.")
     said = f"{(Capture.model_fields[name].title or name.replace('_', ' ')).capitalize()}: {getattr(after, name)}"
-    answer = decided(number, "even", said, lambda recipe: recipe.model_copy(update={"capture": after}), bench=True)
+    answer = decided(number, "even", said, lambda recipe: recipe.model_copy(update={"capture": recipe.capture.model_copy(update={name: getattr(after, name)})}), bench=True)
     if (before.demosaic, before.highlights) != (after.demosaic, after.highlights) and not scene.busy:
         desk().worker.inspect(number)
         return pieces(opened(number), "even", bench=True, head=True)

@@ -9,7 +9,7 @@ from ...core.even.look import GROUPS, Look, with_groups
 from ...store import looks, scenes
 from ..desk import desk
 from ..scene import decided, pieces, posted
-from ..scene.opened import opened
+from ..scene.opened import Opened, opened
 from ..security import refuse
 from . import blueprint
 
@@ -21,8 +21,15 @@ def _carried(number: int, other: Look, said: str) -> str:
     groups = request.form.getlist("groups") or list(GROUPS)
     if not set(groups) <= set(GROUPS):
         refuse("There is no such part of a look.")
+    scene = opened(number)
+    look = other.onto(scene.view.size) if scene.view else other
     told = said if len(groups) == len(GROUPS) else f"{said}: {', '.join(g.lower() for g in groups)}"
-    return decided(number, "even", told[:200], lambda recipe: recipe.model_copy(update={"look": with_groups(recipe.look, other, groups)}), bench=True)
+    return decided(number, "even", told[:200], lambda recipe: recipe.model_copy(update={"look": with_groups(recipe.look, look, groups)}), bench=True)
+
+
+def _standing_alone(scene: Opened) -> Look:
+    """The look of a scene as it can be carried to others."""
+    return scene.recipe.look.told_in(scene.view.size) if scene.view else scene.recipe.look
 
 
 @blueprint.post("/looks/save")
@@ -31,7 +38,7 @@ def save(number: int) -> str:
     name = posted("name").strip()[:80]
     if not name:
         refuse("A look needs a name.")
-    looks.save_look(desk().db, name, opened(number).recipe.look)
+    looks.save_look(desk().db, name, _standing_alone(opened(number)))
     return pieces(opened(number), "even", bench=True)
 
 
@@ -59,7 +66,7 @@ def copy(number: int) -> str:
     if row is None:
         refuse("There is no such scene any more.")
     assert row is not None
-    return _carried(number, scenes.recipe_of(desk().db, row["id"]).look, f"Look of {row['name']}")
+    return _carried(number, _standing_alone(opened(row["id"])), f"Look of {row['name']}")
 
 
 @blueprint.get("/look.json")
@@ -67,7 +74,7 @@ def exported(number: int) -> Response:
     """The look as a file of its own."""
     scene = opened(number)
     name = "".join(c if c.isalnum() or c in " -_" else "-" for c in str(scene.row["name"]))
-    return Response(scene.recipe.look.model_dump_json(indent=1), mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{name} look.json"'})
+    return Response(_standing_alone(scene).model_dump_json(indent=1), mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{name} look.json"'})
 
 
 @blueprint.post("/looks/import")

@@ -9,11 +9,10 @@ import numpy as np
 from flask import Blueprint, Response, jsonify, request
 from numpy.typing import NDArray
 
+from ...pipeline.decisions import decide
 from ...pipeline.frames import in_order
 from ...pipeline.scene import leave_out as leave_out_all
-from ...pipeline.scene import reference_in
 from ...recipe import FrameChoice, Reason, Recipe
-from ...store import scenes
 from ..desk import desk
 from ..scene import decided, posted, queued, stage_page
 from ..scene.opened import Opened, opened, stage
@@ -46,14 +45,6 @@ def name(number: int) -> str:
     return decided(number, "gather", f"Frame named {wanted or 'nothing'}", lambda recipe: _with(recipe, id, name=wanted))
 
 
-def _reference_moved(before: Recipe, after: Recipe) -> str:
-    """Which frame is the reference after a change of frames, where it was another one before."""
-    old, new = ((r.kept()[reference_in(r)].id if r.kept() else "") for r in (before, after))
-    if new in ("", old):
-        return ""
-    return f"; frame {[f.id for f in after.frames].index(new) + 1} is the reference now"
-
-
 @blueprint.post("/leave-out")
 def leave_out(number: int) -> str:
     """Leave a frame out, or bring it back."""
@@ -68,7 +59,6 @@ def leave_out(number: int) -> str:
         said, changes = f"Frame {place} left out", dict[str, Any](state="leave_out", reason="by hand")
     else:
         said, changes = f"Frame {place} brought back", dict[str, Any](state="keep", reason=None)
-    said += _reference_moved(scene.recipe, _with(scene.recipe, id, **changes))
     return decided(number, slug, said, lambda recipe: _with(recipe, id, **changes))
 
 
@@ -79,7 +69,7 @@ def proposals(number: int) -> str:
     reasons: dict[str, Reason] = {id: flaw for id in scene.spared() if (flaw := scene.inspected[id].flaw)}
     if len(reasons) >= len(scene.recipe.kept()):
         refuse("That would leave no frame. Leave them out one by one.")
-    said = f"{len(reasons)} frame{'s' if len(reasons) != 1 else ''} left out as proposed" + _reference_moved(scene.recipe, leave_out_all(scene.recipe, reasons))
+    said = f"{len(reasons)} frame{'s' if len(reasons) != 1 else ''} left out as proposed"
     return decided(number, "gather", said, lambda recipe: leave_out_all(recipe, reasons), bench=True)
 
 
@@ -111,7 +101,7 @@ def exposure(number: int) -> Response:
         return other.model_copy(update={"use": "" if place is None else other.exposures[min(place, len(other.exposures) - 1)].id})
 
     said = "Exposures merged" if place is None else f"Exposure {place + 1} used"
-    scenes.decide(desk().db, number, said, lambda recipe: recipe.model_copy(update={"frames": [used(f) for f in recipe.frames]}))
+    decide(desk().library, number, said, lambda recipe: recipe.model_copy(update={"frames": [used(f) for f in recipe.frames]}))
     return queued(number, "gather", "inspect")
 
 

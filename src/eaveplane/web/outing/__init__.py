@@ -9,6 +9,7 @@ from typing import Any
 from flask import Blueprint, Response, abort, redirect, render_template, request, send_file, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from ...pipeline.decisions import carrying
 from ...pipeline.frames import ordered
 from ...pipeline.glance import glance_key, open_glance
 from ...recipe import FrameChoice, Recipe
@@ -132,7 +133,7 @@ def _near_to_far(frames: list[FrameChoice]) -> list[FrameChoice]:
 
 
 def _arranged(number: int, what: str, after: arrangements.Frames) -> str:
-    arrangements.arrange(desk().db, number, what, after)
+    arrangements.arrange(desk().db, number, what, after, carrying(desk().library, after))
     _look_again(after)
     return strips(number)
 
@@ -199,7 +200,8 @@ def leave_out(number: int) -> str:
     strip, frame, _ = _posted(number)
     out = frame.state == "keep"
     changed = frame.model_copy(update={"state": "leave_out", "reason": "by hand"} if out else {"state": "keep", "reason": None})
-    arrangements.arrange(desk().db, number, f"{frame.file} {'left out' if out else 'brought back'}", {strip.scene.number: [changed if f.id == frame.id else f for f in strip.scene.recipe.frames]})
+    after = {strip.scene.number: [changed if f.id == frame.id else f for f in strip.scene.recipe.frames]}
+    arrangements.arrange(desk().db, number, f"{frame.file} {'left out' if out else 'brought back'}", after, carrying(desk().library, after))
     return strips(number)
 
 
@@ -215,7 +217,7 @@ def redo(number: int) -> str:
 
 def _step(number: int, forward: bool) -> str:
     _row(number)
-    done = arrangements.step(desk().db, number, forward)
+    done = arrangements.step(desk().db, number, forward, carrying(desk().library, [s["id"] for s in scenes.scenes_of(desk().db, number)]))
     for scene in done[1] if done else []:
         if scenes.recipe_of(desk().db, scene).frames:
             desk().worker.inspect(scene)

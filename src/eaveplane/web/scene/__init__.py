@@ -15,6 +15,7 @@ from ...core.even.develop import for_screen, histogram
 from ...core.even.look import NEUTRAL, Look
 from ...core.even.tone import through_points
 from ...parameter import Control
+from ...pipeline.decisions import decide
 from ...pipeline.view import Shown, View, overview, viewport
 from ...recipe import Recipe
 from ...store import jobs, scenes
@@ -62,10 +63,10 @@ def decided(number: int, slug: str, what: str, change: Callable[[Recipe], Recipe
     if scenes.scene(desk().db, number) is None:
         abort(404)
     try:
-        scenes.decide(desk().db, number, what, change)
+        decide(desk().library, number, what, change)
     except ValidationError as error:
         first = error.errors()[0]
-        refuse(f"{'.'.join(str(p) for p in first['loc'])}: {first['msg']}.")
+        refuse(f"{'.'.join(str(p) for p in first['loc'])}: {first['msg']}. Undo something first, or start with fewer.")
     return pieces(opened(number), slug, bench)
 
 

@@ -10,6 +10,7 @@ from flask import Blueprint, Response, abort, jsonify, redirect, render_template
 from werkzeug.wrappers import Response as AnyResponse
 
 from ...imaging.read import PICTURE_SUFFIXES
+from ...pipeline.pictures import keep_in
 from ...store import jobs, outings, scenes
 from ..desk import desk
 from ..scene.opened import opened
@@ -107,23 +108,18 @@ def upload(number: int) -> Response:
     length = request.content_length or 0
     if shutil.disk_usage(place).free < length + (1 << 28):
         refuse(f"There is no room for {name} on the disk. Make room and send it again.", 507)
-    stored = place / f"{outings.next_number(desk().db, number):05d}{suffix}"
-    while stored.exists():
-        stored = place / f"{int(stored.stem) + 1:05d}{suffix}"
-    part = stored.with_name(f".{stored.name}.part")
-    written = 0
-    try:
+
+    def fill(part: Path) -> None:
+        written = 0
         with part.open("wb") as file:
             while chunk := request.stream.read(CHUNK):
                 file.write(chunk)
                 written += len(chunk)
         if written != length:
             refuse(f"{name} did not arrive whole. Send it again.")
-        part.replace(stored)
-    finally:
-        part.unlink(missing_ok=True)
-    outings.add_file(desk().db, number, stored, name, None, None, None)
-    return jsonify({"file": name, "bytes": written})
+
+    outings.add_file(desk().db, number, keep_in(place, suffix, fill), name, None, None, None)
+    return jsonify({"file": name, "bytes": length})
 
 
 @blueprint.post("/shelf/upload/<int:number>/done")

@@ -57,8 +57,11 @@ export class LookBench {
     this.counting = setTimeout(() => this.histogram(look), CALM);
   }
 
-  /** Decide on fields of the look that are drawn. */
-  change(fields, said) { return post(this.nav.dataset.change, { patch: JSON.stringify(fields), said }); }
+  /** Decide on fields of the look that are drawn; what they were tells what another tab changed meanwhile. */
+  change(fields, said) {
+    const was = Object.fromEntries(Object.keys(fields).map((name) => [name, this.page.state.lookValues[name]]));
+    return post(this.nav.dataset.change, { patch: JSON.stringify(fields), was: JSON.stringify(was), said });
+  }
 
   // ---- parts of the bench ----
 

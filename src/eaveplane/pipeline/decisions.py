@@ -1,0 +1,85 @@
+"""Decisions on a scene: what was painted, drawn and cropped stays on the thing it was put on when the reference changes."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..core.register.area import common_area
+from ..imaging.levels import Box
+from ..imaging.placing import Fit
+from ..recipe import Recipe
+from ..store import scenes
+from . import steps
+from .library import Library
+from .scene import reference_in
+
+
+@dataclass(frozen=True, eq=False)
+class Placed:
+    """Where frames (by id) lay when they were registered last: fits of one grid, of frames of `size` (w, h)."""
+
+    fits: dict[str, Fit]
+    size: tuple[int, int]
+
+    def canvas(self, recipe: Recipe, reference: str) -> Box:
+        """The canvas (x, y, w, h) of a recipe in pixels of a reference frame."""
+        if recipe.canvas == "reference":
+            return (0, 0, *self.size)
+        back = np.linalg.inv(self.fits[reference])
+        try:
+            return common_area([back @ self.fits[f.id] for f in recipe.kept() if f.id in self.fits], self.size)
+        except ValueError:
+            return (0, 0, *self.size)
+
+
+def placed(library: Library, number: int) -> Placed | None:
+    """The newest registration of a scene, where it is still there."""
+    row = scenes.scene(library.db, number)
+    try:
+        key, ids = json.loads(row["registered"]) if row and row["registered"] else (None, [])
+        found = steps.open_registration(library.cache, key) if key else None
+    except (ValueError, OSError, KeyError):
+        return None
+    return Placed(dict(zip(ids, found.fits, strict=True)), found.size) if found else None
+
+
+def reference_of(recipe: Recipe) -> str:
+    """The id of the reference frame, empty where no frame is kept."""
+    kept = recipe.kept()
+    return kept[reference_in(recipe)].id if kept else ""
+
+
+def carried(before: Recipe, after: Recipe, where: Placed | None) -> Recipe:
+    """The changed recipe with everything put by hand carried from the old reference to the new one."""
+    old, new = reference_of(before), reference_of(after)
+    if old == new or where is None or not after.by_hand() or old not in where.fits or new not in where.fits:
+        return after
+    return after.moved(np.linalg.inv(where.fits[new]) @ where.fits[old], where.canvas(before, old), where.canvas(after, new))
+
+
+def told(what: str, before: Recipe, after: Recipe, where: Placed | None) -> str:
+    """What a decision was, and what came of it for the reference."""
+    old, new = reference_of(before), reference_of(after)
+    if new in ("", old) or not old:
+        return what
+    said = f"{what}; frame {[f.id for f in after.frames].index(new) + 1} is the reference now" if before.reference == after.reference else what
+    if not before.by_hand():
+        return said
+    known = where is not None and old in where.fits and new in where.fits
+    return f"{said}, and what was painted and drawn went along" if known else f"{said}; what was painted and drawn may lie aside"
+
+
+def carrying(library: Library, numbers: Iterable[int]) -> Callable[[int, Recipe, Recipe], Recipe]:
+    """`carried` for several scenes (by number) whose frames are dealt out anew at once."""
+    where = {number: placed(library, number) for number in numbers}
+    return lambda number, before, after: carried(before, after, where.get(number))
+
+
+def decide(library: Library, number: int, what: str, change: Callable[[Recipe], Recipe]) -> Recipe:
+    """Change the recipe in force; see `store.scenes.decide`."""
+    where = placed(library, number)
+    return scenes.decide(library.db, number, lambda before, after: told(what, before, after, where), lambda recipe: carried(recipe, change(recipe), where))

@@ -1,0 +1,128 @@
+"""What was put by hand stays on the thing it was put on, whichever frame is the reference."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from pydantic import ValidationError
+
+from eaveplane.core.even.areas import Area, Elliptical
+from eaveplane.core.finish.finish import Crop
+from eaveplane.core.weave.strokes import Stroke
+from eaveplane.pipeline.decisions import carried, decide, placed
+from eaveplane.pipeline.library import Library
+from eaveplane.pipeline.steps import open_registration
+from eaveplane.pipeline.work import Worker
+from eaveplane.recipe import Recipe
+from eaveplane.store import jobs, scenes
+from tests.conftest import Set
+from tests.pipeline.test_work import brought_in, card, done, library, worker
+
+__all__ = ["library", "worker"]
+
+
+def registered(library: Library, worker: Worker, scene: int) -> dict[str, np.ndarray]:
+    """Fits by frame id after registering."""
+    job = jobs.add_job(library.db, "register", scene_id=scene)
+    worker.wake()
+    assert done(library, job)["state"] == "done"
+    found = placed(library, scene)
+    assert found is not None
+    return found.fits
+
+
+def at(fit: np.ndarray, point: tuple[float, float]) -> np.ndarray:
+    x, y, w = fit @ [*point, 1.0]
+    return np.array([x / w, y / w])
+
+
+def test_a_new_reference_takes_strokes_areas_and_crop_along(library: Library, worker: Worker, handheld: Set, tmp_path: Path) -> None:
+    outing = brought_in(library, worker, card(tmp_path / "card", handheld))
+    (row,) = scenes.scenes_of(library.db, outing)
+    scene = row["id"]
+    first = registered(library, worker, scene)
+    recipe = scenes.recipe_of(library.db, scene)
+    ids = [f.id for f in recipe.kept()]
+    old = next(i for i in ids if np.allclose(first[i], np.eye(3)))
+    stroke = Stroke(action="in", frame=ids[0], width=40, softness=0.5, opacity=1, points=[(300, 400), (420, 380)])
+    area = Area(exposure=1, parts=[Elliptical(x=700, y=300, rx=90, ry=50, angle=10)])
+    decide(
+        library,
+        scene,
+        "Painted",
+        lambda r: r.model_copy(
+            update={"strokes": [stroke], "look": r.look.model_copy(update={"areas": [area]}), "finish": r.finish.model_copy(update={"crop": Crop(x=0.2, y=0.25, w=0.5, h=0.5)})}
+        ),
+    )
+    before = placed(library, scene)
+    assert before is not None
+    painted = scenes.recipe_of(library.db, scene)
+    box = before.canvas(painted, old)
+
+    # the reference is left out: another takes its place
+    decide(library, scene, "Left out", lambda r: r.model_copy(update={"frames": [f.model_copy(update={"state": "leave_out", "reason": "by hand"}) if f.id == old else f for f in r.frames]}))
+    assert "the reference now, and what was painted and drawn went along" in (scenes.steps_left(library.db, scene)[0] or "")
+    moved = scenes.recipe_of(library.db, scene)
+    second = registered(library, worker, scene)
+    new = next(i for i in second if np.allclose(second[i], np.eye(3)))
+    assert new != old and len(second) == len(ids) - 1
+    # what lies under the brush in a frame that both registrations know is the same
+    witness = next(i for i in second if i != new)
+    for point, now in zip(stroke.points, moved.strokes[0].points, strict=True):
+        was_at, is_at = at(np.linalg.inv(first[witness]), point), at(np.linalg.inv(second[witness]), now)
+        assert np.hypot(*(was_at - is_at)) < 1.0
+        assert np.hypot(point[0] - now[0], point[1] - now[1]) > 4
+    ellipse = moved.look.areas[0].parts[0]
+    assert isinstance(ellipse, Elliptical)
+    assert np.hypot(*(at(np.linalg.inv(first[witness]), (700, 300)) - at(np.linalg.inv(second[witness]), (ellipse.x, ellipse.y)))) < 1.0
+    after = placed(library, scene)
+    assert after is not None
+    canvas = after.canvas(moved, new)
+    middle = (box[0] + 0.45 * box[2], box[1] + 0.5 * box[3])
+    crop = moved.finish.crop
+    now = (canvas[0] + (crop.x + crop.w / 2) * canvas[2], canvas[1] + (crop.y + crop.h / 2) * canvas[3])
+    assert np.hypot(*(at(np.linalg.inv(first[witness]), middle) - at(np.linalg.inv(second[witness]), now))) < 2.0
+
+    # one step back is the old reference with the old strokes
+    scenes.step_back(library.db, scene)
+    assert scenes.recipe_of(library.db, scene) == painted
+    # chosen and taken back by hand, everything is where it was
+    decide(library, scene, "Chosen", lambda r: r.model_copy(update={"reference": new}))
+    decide(library, scene, "Back", lambda r: r.model_copy(update={"reference": ""}))
+    there = scenes.recipe_of(library.db, scene)
+    np.testing.assert_allclose(there.strokes[0].points, stroke.points, atol=1e-6)
+    assert there.strokes[0].width == pytest.approx(40) and there.finish.crop.x == pytest.approx(0.2, abs=2e-3)
+
+
+def test_without_a_registration_nothing_is_moved_and_it_is_said(library: Library) -> None:
+    from eaveplane.recipe import FrameChoice
+    from eaveplane.store import outings
+
+    stroke = Stroke(action="in", frame="a", width=4, softness=0, opacity=1, points=[(3, 4)])
+    outing = outings.add_outing(library.db, "O", Path("/"))
+    scene = scenes.add_scene(library.db, outing, "S", Recipe(frames=[FrameChoice(id=i) for i in "abc"], strokes=[stroke]))
+    decide(library, scene, "Chosen", lambda r: r.model_copy(update={"reference": "a"}))
+    assert scenes.recipe_of(library.db, scene).strokes == [stroke]
+    assert scenes.steps_left(library.db, scene)[0] == "Chosen; what was painted and drawn may lie aside"
+    assert carried(Recipe(), Recipe(), None) == Recipe()
+
+
+def test_what_could_not_be_read_again_is_not_stored(library: Library) -> None:
+    from eaveplane.store import outings
+
+    stroke = Stroke(action="in", frame="a", width=4, softness=0, opacity=1, points=[(3, 4)])
+    outing = outings.add_outing(library.db, "O", Path("/"))
+    scene = scenes.add_scene(library.db, outing, "S", Recipe(strokes=[stroke] * 5000))
+    with pytest.raises(ValidationError, match="at most 5000"):
+        decide(library, scene, "One more", lambda r: r.model_copy(update={"strokes": [*r.strokes, stroke]}))
+    assert len(scenes.recipe_of(library.db, scene).strokes) == 5000 and scenes.steps_left(library.db, scene)[0] is None
+
+
+def test_a_registration_tells_its_size(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+    outing = brought_in(library, worker, card(tmp_path / "card", tripod))
+    (row,) = scenes.scenes_of(library.db, outing)
+    registered(library, worker, row["id"])
+    found = placed(library, row["id"])
+    assert found is not None and found.size == (1080, 720) and open_registration is not None
