@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -32,6 +33,26 @@ def test_exif_and_profile_are_carried_over(tmp_path: Path, suffix: str) -> None:
     assert found.seconds == pytest.approx(1 / 125) and found.focus_m == math.inf
     with Image.open(path) as image:
         assert image.info["icc_profile"] == make_profile("rec2020")
+
+
+@given(st.floats(-90, 90), st.floats(-180, 180), st.none() | st.floats(-400, 8800))
+@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_maker_author_rights_and_position_come_through_every_format(tmp_path: Path, north: float, east: float, height: float | None) -> None:
+    meta = replace(META, make="Northlight", author="A. Walker", rights="© 2026 A. Walker", position=(north, east, height))
+    for suffix in (".tif", ".png", ".jpg"):
+        path = tmp_path / f"out{suffix}"
+        write_picture(path, CODES[:8, :8], None, meta, replace=True)
+        found = read_metadata(path)
+        assert (found.make, found.author, found.rights) == (meta.make, meta.author, meta.rights)
+        assert found.position is not None and found.position[:2] == pytest.approx((north, east), abs=1e-6)
+        assert (found.position[2] is None) == (height is None) and (height is None or found.position[2] == pytest.approx(height, abs=0.01))
+
+
+def test_every_format_tells_one_density(tmp_path: Path) -> None:
+    for suffix in (".tif", ".png", ".jpg"):
+        write_picture(tmp_path / f"a{suffix}", CODES, None, Metadata())
+        with Image.open(tmp_path / f"a{suffix}") as image:
+            assert tuple(float(v) for v in image.info["dpi"]) == pytest.approx((300, 300), abs=0.1)
 
 
 def test_jpeg_rounds_to_eight_bits(tmp_path: Path) -> None:

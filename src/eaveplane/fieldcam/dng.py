@@ -69,7 +69,7 @@ def write_dng(
         raw.append((0xC74E, UNDEFINED, opcodes(profile)))
     shared: list[Entry] = [
         *about,
-        (0x010F, ASCII, "Eaveplane"),
+        *([] if exposure.make else [(0x010F, ASCII, "Eaveplane")]),
         (EXIF_POINTER, LONG, 0),
         (0xC612, BYTE, (1, 4, 0, 0)),
         (0xC613, BYTE, (1, 1, 0, 0)),

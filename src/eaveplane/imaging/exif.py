@@ -10,8 +10,10 @@ from pathlib import Path
 
 import exifread
 
-from .tiffdir import ASCII, EXIF_POINTER, HEADER, LONG, RATIONAL, SHORT, UNDEFINED, Entry, directory
+from .tiffdir import ASCII, BYTE, EXIF_POINTER, HEADER, LONG, POSITION_POINTER, RATIONAL, SHORT, UNDEFINED, Entry, directory
 
+DENSITY = 300
+"""Pixels an inch that delivered files tell."""
 FIRST_YEAR = 1970
 """No camera wrote a date before it; a file that tells one tells none."""
 logging.getLogger("exifread").setLevel(logging.CRITICAL)
@@ -19,7 +21,8 @@ logging.getLogger("exifread").setLevel(logging.CRITICAL)
 
 @dataclass(frozen=True)
 class Metadata:
-    """None where the file does not say. Seconds, mm, metres (`inf` allowed); `orientation` is EXIF's 1..8."""
+    """None where the file does not say. Seconds, mm, metres (`inf` allowed); `orientation` is EXIF's 1..8; `position` is degrees
+    north, degrees east and metres above the sea."""
 
     taken: datetime | None = None
     seconds: float | None = None
@@ -30,6 +33,10 @@ class Metadata:
     camera: str | None = None
     lens: str | None = None
     orientation: int = 1
+    make: str | None = None
+    author: str | None = None
+    rights: str | None = None
+    position: tuple[float, float, float | None] | None = None
 
     def upright(self) -> Metadata:
         """The same for a picture that has been turned as `orientation` asks."""
@@ -91,8 +98,35 @@ def read_metadata(path: Path) -> Metadata:
         focus_m=distance if distance and distance > 0 else None,
         camera=_text(tags, "Image Model"),
         lens=_text(tags, "EXIF LensModel"),
+        make=_text(tags, "Image Make"),
+        author=_text(tags, "Image Artist"),
+        rights=_text(tags, "Image Copyright"),
+        position=_position(tags),
         orientation=orientation if 1 <= orientation <= 8 else 1,
     )
+
+
+def _position(tags: dict[str, object]) -> tuple[float, float, float | None] | None:
+    """Where the picture was taken, where the file says it whole."""
+    north, east = (_degrees(tags, f"GPS GPS{axis}", away) for axis, away in (("Latitude", "S"), ("Longitude", "W")))
+    if north is None or east is None or abs(north) > 90 or abs(east) > 180:
+        return None
+    height = _number(tags, "GPS GPSAltitude")
+    if height is not None and not math.isfinite(height):
+        height = None
+    # 1: below the sea
+    below = height is not None and _number(tags, "GPS GPSAltitudeRef") == 1
+    return north, east, -height if below and height is not None else height
+
+
+def _degrees(tags: dict[str, object], name: str, away: str) -> float | None:
+    """Degrees of three numbers; negative on the side that `away` names."""
+    try:
+        parts = [float(v.num) / float(v.den) for v in tags[name].values[:3]]  # type: ignore[attr-defined]
+    except (KeyError, AttributeError, TypeError, ZeroDivisionError):
+        return None
+    value = sum(part / 60.0**k for k, part in enumerate(parts))
+    return -value if _text(tags, f"{name}Ref") == away else value
 
 
 def _positive(value: float | None) -> float | None:
@@ -103,8 +137,7 @@ def exif_entries(meta: Metadata) -> tuple[list[Entry], list[Entry]]:
     """Entries for the main and for the EXIF directory."""
     main: list[Entry] = [(0x0112, SHORT, meta.orientation), (0x0131, ASCII, "Eaveplane")]
     exif: list[Entry] = [(0x9000, UNDEFINED, b"0230")]
-    if meta.camera:
-        main.append((0x0110, ASCII, meta.camera))
+    main += [(tag, ASCII, text) for tag, text in ((0x010F, meta.make), (0x0110, meta.camera), (0x013B, meta.author), (0x8298, meta.rights)) if text]
     if meta.taken:
         stamp = meta.taken.strftime("%Y:%m:%d %H:%M:%S")
         main.append((0x0132, ASCII, stamp))
@@ -124,10 +157,41 @@ def exif_entries(meta: Metadata) -> tuple[list[Entry], list[Entry]]:
     return main, exif
 
 
+def position_entries(meta: Metadata) -> list[Entry]:
+    """Entries for the directory of the position; none where there is no position."""
+    if meta.position is None:
+        return []
+    north, east, height = meta.position
+
+    def parts(value: float) -> list[float]:
+        whole = abs(value)
+        minutes = (whole - int(whole)) * 60
+        return [int(whole), int(minutes), (minutes - int(minutes)) * 60]
+
+    found: list[Entry] = [(0x0000, BYTE, b"\x02\x03\x00\x00"), (0x0001, ASCII, "N" if north >= 0 else "S"), (0x0002, RATIONAL, parts(north))]
+    found += [(0x0003, ASCII, "E" if east >= 0 else "W"), (0x0004, RATIONAL, parts(east))]
+    return found if height is None else [*found, (0x0005, BYTE, bytes([int(height < 0)])), (0x0006, RATIONAL, abs(height))]
+
+
+def with_exif(main: list[Entry], meta: Metadata, start: int) -> bytes:
+    """A main directory that stands at byte `start` with what else belongs to it, and those of EXIF and position right behind it."""
+    about, exif = exif_entries(meta)
+    position = position_entries(meta)
+
+    def pointed(exif_at: int, position_at: int) -> bytes:
+        pointers: list[Entry] = [(EXIF_POINTER, LONG, exif_at), *([(POSITION_POINTER, LONG, position_at)] if position else [])]
+        return directory([*about, *main, *pointers], start)
+
+    exif_at = start + len(pointed(0, 0))
+    behind = directory(exif, exif_at)
+    return pointed(exif_at, exif_at + len(behind)) + behind + (directory(position, exif_at + len(behind)) if position else b"")
+
+
+def density_entries() -> list[Entry]:
+    """How many pixels an inch has, the same in every file."""
+    return [(0x011A, RATIONAL, DENSITY), (0x011B, RATIONAL, DENSITY), (0x0128, SHORT, 2)]
+
+
 def exif_block(meta: Metadata) -> bytes:
     """A whole EXIF block (a small TIFF), as JPEG and PNG carry it."""
-    main, exif = exif_entries(meta)
-    pointed: list[Entry] = [*main, (EXIF_POINTER, LONG, 0)]
-    exif_at = len(HEADER) + len(directory(pointed, len(HEADER)))
-    pointed[-1] = (EXIF_POINTER, LONG, exif_at)
-    return HEADER + directory(pointed, len(HEADER)) + directory(exif, exif_at)
+    return HEADER + with_exif(density_entries(), meta, len(HEADER))

@@ -53,4 +53,4 @@ def directory(entries: list[Entry], start: int) -> bytes:
 
 
 HEADER = struct.pack("<2sHI", b"II", 42, 8)
-EXIF_POINTER = 0x8769
+EXIF_POINTER, POSITION_POINTER = 0x8769, 0x8825

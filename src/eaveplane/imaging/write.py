@@ -16,8 +16,8 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from .errors import PictureError
-from .exif import Metadata, exif_block, exif_entries
-from .tiffdir import EXIF_POINTER, HEADER, LONG, RATIONAL, SHORT, UNDEFINED, Entry, directory
+from .exif import DENSITY, Metadata, density_entries, exif_block, with_exif
+from .tiffdir import HEADER, LONG, SHORT, UNDEFINED, Entry
 
 TIFF_ROWS = 256
 SUFFIXES = {".tif": "tiff", ".tiff": "tiff", ".png": "png", ".jpg": "jpeg", ".jpeg": "jpeg"}
@@ -91,12 +91,10 @@ def _write_tiff(path: Path, codes: NDArray[np.uint16], profile: bytes | None, me
     height, width = codes.shape[:2]
     tops = range(0, height, TIFF_ROWS)
     counts = [min(TIFF_ROWS, height - top) * width * 6 for top in tops]
-    about, exif = exif_entries(meta)
 
-    def entries(pixels: int, exif_at: int) -> list[Entry]:
+    def head(pixels: int) -> bytes:
         offsets = [pixels + top * width * 6 for top in tops]
         found: list[Entry] = [
-            *about,
             (0x0100, LONG, width),
             (0x0101, LONG, height),
             (0x0102, SHORT, (16, 16, 16)),
@@ -106,20 +104,16 @@ def _write_tiff(path: Path, codes: NDArray[np.uint16], profile: bytes | None, me
             (0x0115, SHORT, 3),
             (0x0116, LONG, TIFF_ROWS),
             (0x0117, LONG, counts),
-            (0x011A, RATIONAL, 300),
-            (0x011B, RATIONAL, 300),
             (0x011C, SHORT, 1),
-            (0x0128, SHORT, 2),
-            (EXIF_POINTER, LONG, exif_at),
+            *density_entries(),
         ]
-        return [*found, (0x8773, UNDEFINED, profile)] if profile else found
+        return HEADER + with_exif([*found, (0x8773, UNDEFINED, profile)] if profile else found, meta, len(HEADER))
 
-    exif_at = len(HEADER) + len(directory(entries(0, 0), len(HEADER)))
-    pixels = (exif_at + len(directory(exif, exif_at)) + 15) // 16 * 16
+    pixels = (len(head(0)) + 15) // 16 * 16
     if pixels + sum(counts) >= 1 << 32:
         raise PictureError(path, "would be larger than a TIFF can be (4 GB).", "Choose a smaller size.")
     with path.open("wb") as file:
-        file.write((HEADER + directory(entries(pixels, exif_at), len(HEADER)) + directory(exif, exif_at)).ljust(pixels, b"\0"))
+        file.write(head(pixels).ljust(pixels, b"\0"))
         np.ascontiguousarray(codes, "<u2").tofile(file)
 
 
@@ -134,6 +128,7 @@ def _write_png(path: Path, codes: NDArray[np.uint16], profile: bytes | None, met
         file.write(data[:header])
         if profile:
             _chunk(file, b"iCCP", b"profile\0\0" + zlib.compress(profile))
+        _chunk(file, b"pHYs", struct.pack(">IIB", *[round(DENSITY / 0.0254)] * 2, 1))
         _chunk(file, b"eXIf", exif_block(meta))
         file.write(data[header:])
 
@@ -143,4 +138,4 @@ def _write_jpeg(path: Path, codes: NDArray[np.uint16], profile: bytes | None, me
         raise PictureError(path, "would be longer than a JPEG can be (65500 pixels).", "Choose TIFF or a smaller size.")
     eight = ((codes.astype(np.uint32) * 255 + 32895) >> 16).astype(np.uint8)
     image = Image.fromarray(eight, "RGB")
-    image.save(path, "JPEG", quality=quality, subsampling=0 if quality >= 90 else 2, icc_profile=profile, exif=b"Exif\0\0" + exif_block(meta))
+    image.save(path, "JPEG", quality=quality, subsampling=0 if quality >= 90 else 2, icc_profile=profile, dpi=(DENSITY, DENSITY), exif=b"Exif\0\0" + exif_block(meta))

@@ -71,7 +71,7 @@ LEAST_MOVED = 0.35
 
 
 def decode_key(sha256: str, full_only: bool, capture: Capture) -> str:
-    return key_of("decode", 5, sha256, full_only, capture.demosaic, capture.highlights)
+    return key_of("decode", 6, sha256, full_only, capture.demosaic, capture.highlights)
 
 
 def analysis_key(decoded: str) -> str:
@@ -349,6 +349,7 @@ def open_decoded(cache: Cache, key: str) -> Decoded:
         encoding = _known_encoding(profile) if profile else standard_encoding("srgb")
     meta = dict(facts["meta"])
     meta["taken"] = datetime.fromisoformat(meta["taken"]) if meta["taken"] else None
+    meta["position"] = tuple(meta["position"]) if meta.get("position") else None
     shot = Light(*facts["shot"])
     told = facts["lens"]
     lens = LensData(tuple(told["red"]), tuple(told["green"]), tuple(told["blue"]), tuple(told["gain"]), told["source"]) if told else None

@@ -52,6 +52,8 @@ def metadata_of(row: sqlite3.Row) -> Metadata:
             stored["taken"] = datetime.fromisoformat(stored["taken"])
         if stored.get("focus_m") == "inf":
             stored["focus_m"] = float("inf")
+        if stored.get("position"):
+            stored["position"] = tuple(stored["position"])
         return Metadata(**stored)
     except (ValueError, TypeError, AttributeError):
         return Metadata()
