@@ -88,7 +88,7 @@ def by_seed(seed: int) -> Layered:
     )
 
 
-TUNED, REPORTED = range(0, 20), range(100, 140)
+TUNED, REPORTED = range(0, 20), range(100, 124)
 
 
 def sets(which: str) -> dict[str, Layered | Shoot]:

@@ -186,7 +186,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     expect(link).to_have_count(1, timeout=180_000)
     with page.expect_download() as download:
         link.click()
-    (out,) = card.glob("Scene 1*.tif")
+    (out,) = card.glob("card 1*.tif")
     assert download.value.suggested_filename == out.name and Path(download.value.path()).read_bytes() == out.read_bytes()
     picture = tifffile.imread(out)
     assert picture.dtype == np.uint16 and picture.shape[1] / picture.shape[0] == pytest.approx(16 / 9, abs=0.01)

@@ -376,7 +376,8 @@ def test_an_area_changes_what_is_inside_and_nothing_else(name: str, wanted: int)
 
 def test_groups_are_all_of_a_look_and_carry_only_themselves() -> None:
     names = [name for group in GROUPS.values() for name in group]
-    assert sorted(names) == sorted(Look.model_fields)
+    # what is told of merged exposures and of the frame it came from belongs to no part
+    assert sorted([*names, "scale_ev", "frame"]) == sorted(Look.model_fields)
     other = Look(exposure=1, saturation=20, kelvin=4000, areas=[Area()])
     mixed = with_groups(RAW_LOOK, other, ["Tone"])
     assert mixed.exposure == 1 and mixed.saturation == RAW_LOOK.saturation and mixed.kelvin == 0 and mixed.contrast == 0 and not mixed.areas

@@ -80,12 +80,12 @@ def test_pictures_of_a_first_look_are_served_by_what_they_show(page: Page) -> No
 
 def test_proposals_are_left_out_with_their_reasons(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:
     ids = frames(page, page.scene)
-    verdicts = dict.fromkeys(ids, Verdict()) | {ids[1]: Verdict("shaken", "It shook."), ids[3]: Verdict("overshot", "Past it.", needed=True)}
+    verdicts = dict.fromkeys(ids, Verdict()) | {ids[1]: Verdict("shaken", "It shook."), ids[3]: Verdict("shaken", "It moved; but without it some places would be soft.", needed=True)}
     monkeypatch.setattr(Opened, "inspected", verdicts)
     text = page.get(page.at("/gather")).text
-    assert "2 frames</b>" in text and "It shook." in text and "some places would be soft" in text and text.count("shaken?") == 1
+    assert "2 frames</b>" in text and "It shook." in text and "some places would be soft" in text and text.count("shaken?") == 2 and "shaken but needed" in text
     page.post(page.at("/gather/proposals"))
-    assert [(f.state, f.reason) for f in page.recipe().frames] == [("keep", None), ("leave_out", "shaken"), ("keep", None), ("leave_out", "overshot")]
+    assert [(f.state, f.reason) for f in page.recipe().frames] == [("keep", None), ("leave_out", "shaken"), ("keep", None), ("keep", None)]
     page.post(page.at("/gather/bring-back"))
     assert [f.state for f in page.recipe().frames] == ["keep"] * 4
     monkeypatch.setattr(Opened, "inspected", dict.fromkeys(ids, Verdict("shaken", "It shook.")))
@@ -119,7 +119,7 @@ def test_an_exposure_is_chosen_for_one_frame_or_all(page: Page) -> None:
     first = page.recipe().frames[0]
     page_frames = page.recipe().frames
     bracket = FrameChoice(id="b" * 12, file="b", exposures=[{"id": f.id, "file": f.file} for f in page_frames[:2]])  # type: ignore[list-item]
-    arrangements.arrange(page.library.db, 1, "made a bracket", {page.scene: [bracket, *page_frames[2:]]})
+    arrangements.arrange(page.library.db, 1, "made a bracket", {page.scene: [bracket, *page_frames[2:]]}, lambda number, before, after: after)
     assert "merged" not in page.recipe().frames[0].use and page.recipe().frames[0].sources() == [f.id for f in page_frames[:2]]
     assert page.post(page.at("/gather/exposure"), {"frame": bracket.id, "use": first.id, "all": 1}).status_code == 200
     assert page.recipe().frames[0].sources() == [first.id]

@@ -161,7 +161,7 @@ def test_register_weave_paint_mend_finish_deliver(page: Page, tmp_path: Path) ->
     ended = done(page.library, jobs.latest(db, page.scene)["id"])  # type: ignore[index]
     assert ended["state"] == "done"
     (out,) = tmp_path.glob("*.jpg")
-    assert out.name == "Scene 1-..-4f.jpg" and cv2.imread(str(out)).shape[1] == 400
+    assert out.name == "Salt pan 1-..-4f.jpg" and cv2.imread(str(out)).shape[1] == 400
     shelf = page.get(page.at("/deliver")).text
     number = re.search(r"/deliver/result/(\d+)", shelf)[1]  # type: ignore[index]
     assert page.get(page.at(f"/deliver/result/{number}")).data == out.read_bytes() and "Deliver, done" in shelf
@@ -204,7 +204,7 @@ def test_parameters_go_back_and_strokes_need_a_frame_that_is_kept(page: Page) ->
 
 def test_the_shelf_shows_and_brings_in(page: Page, tmp_path: Path) -> None:
     shelf = page.get("/").text
-    assert "Salt pan" in shelf and "Scene 1" in shelf and page.get("/outing/1").status_code == 200
+    assert "Salt pan 1" in shelf and page.get("/outing/1").status_code == 200
     for bad in ("", "relative", str(tmp_path / "none"), str(page.library.home)):
         assert page.post("/shelf/folder", {"folder": bad}).status_code == 400
     assert page.post("/shelf/folder", {"folder": str(tmp_path)}).status_code == 302
@@ -216,7 +216,7 @@ def test_the_shelf_shows_and_brings_in(page: Page, tmp_path: Path) -> None:
     page.post("/scene/1/rename", {"name": "Dawn", "stage": "gather"})
     page.post("/outing/1/rename", {"name": "Pan"})
     assert "Dawn" in page.get("/").text and "Pan" in page.get("/queue/").text
-    page.post("/scene/1/rename", {"name": "Scene 1", "stage": "gather"})
+    page.post("/scene/1/rename", {"name": "Salt pan 1", "stage": "gather"})
 
 
 def test_an_upload_becomes_a_scene(page: Page, tripod) -> None:  # type: ignore[no-untyped-def]
@@ -229,7 +229,7 @@ def test_an_upload_becomes_a_scene(page: Page, tripod) -> None:  # type: ignore[
     row = jobs.latest_of_outing(page.library.db, number)
     assert row is not None and done(page.library, row["id"])["message"] == "2 frames brought in."
     listed = page.get(f"/outing/{number}").text
-    assert listed.count("same name.dng") == 2 and "Scene 1" in listed
+    assert listed.count("same name.dng") == 2 and "From a card 1" in listed
     assert "Salt pan" not in listed and "From a card" in page.get("/shelf/outings").text
     page.post(f"/outing/{number}/remove")
     assert page.get(f"/outing/{number}").status_code == 404

@@ -69,11 +69,13 @@ class Kept:
 
 @dataclass(frozen=True)
 class Shown:
-    """What is asked for on top of the picture: the look, lost tones hatched, sharpening for output."""
+    """What is asked for on top of the picture: the look, lost tones hatched, sharpening for output, of which `output` pixels stand for
+    one of the picture."""
 
     look: Look
     clipping: bool = False
     finish: Finish | None = None
+    output: float = 1.0
 
 
 PLAIN = Capture()
@@ -304,7 +306,7 @@ class View:
 
     def _sharpened(self, what: str, level: int, box: Box, shown: Shown) -> FloatArray:
         assert shown.finish is not None
-        radius = shown.finish.radius * 0.5**level
+        radius = shown.finish.radius / shown.output * 0.5**level
         if radius < LEAST_RADIUS or shown.finish.sharpen == 0:
             return self.developed(what, level, box, shown.look)
         reach = int(np.ceil(8 * radius)) + 4

@@ -24,7 +24,7 @@ from concurrent.futures.process import BrokenProcessPool
 from datetime import datetime
 from pathlib import Path
 
-from ..core.deliver.delivery import SUFFIX, beside, file_name
+from ..core.deliver.delivery import SUFFIX, beside, facts_of, file_name
 from ..core.even.look import NEUTRAL, RAW_LOOK
 from ..core.gather.split import Taken, split
 from ..imaging.errors import PictureError
@@ -279,7 +279,7 @@ class Worker:
         own = {i for f in frames for i in f.all_files() if f.reason != "marker"}
         host = next((number for number, ids in taken.items() if ids & own), None)
         if host is None:
-            return scenes.add_scene(self.db, outing_id, f"Scene {len(there) + 1}", Recipe(frames=frames, look=RAW_LOOK if raw else NEUTRAL), doubtful)
+            return scenes.add_scene(self.db, outing_id, scenes.name_of_place(self.db, outing_id), Recipe(frames=frames, look=RAW_LOOK if raw else NEUTRAL), doubtful)
         decide(self.library, host, f"Brought in {len(fresh)} more", lambda recipe: joined(recipe, frames, fresh))
         return host
 
@@ -405,7 +405,7 @@ class Worker:
         if not folder.is_absolute() or not folder.is_dir():
             raise ValueError(f"{folder} is not a folder. Choose another one, or none to write beside the originals.")
         today = datetime.now().strftime("%Y-%m-%d")
-        told = {"outing": about["outing"], "scene": about["name"], "frames": str(len(recipe.kept())), "date": today, "detail": f"{recipe.weaving.detail:g}px"}
+        told = name_facts(self.library, about, recipe, today)
         return free_name(folder / (file_name(recipe.delivery.name, told) + SUFFIX[recipe.delivery.format]))
 
     def _shoot(self, row: sqlite3.Row, runner: Runner) -> str:
@@ -415,6 +415,13 @@ class Worker:
         if row["outing_id"]:
             self.bring_in(row["outing_id"], self.library.card)
         return f"{count} frames landed in {asked['folder']}."
+
+
+def name_facts(library: Library, about: sqlite3.Row, recipe: Recipe, date: str) -> dict[str, str]:
+    """What the name of a delivery of a scene (its row, with the outing's name) can tell."""
+    metas = library.metadata(about["outing_id"])
+    kept = recipe.kept()
+    return facts_of(about["outing"], about["name"], [f.file for f in kept], [metas[i][0] for f in kept for i in f.sources() if i in metas], date, recipe.weaving.detail, recipe.finish.sharpen)
 
 
 def planned_size(cache: Cache, planned: scene.Plan) -> tuple[int, int]:

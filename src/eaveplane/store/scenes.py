@@ -34,6 +34,12 @@ def named_scenes(db: Database, but: int) -> list[sqlite3.Row]:
     return db.rows("SELECT scene.id, scene.name, outing.name AS outing FROM scene JOIN outing ON outing.id = outing_id WHERE scene.id != ? ORDER BY scene.id DESC LIMIT 200", but)
 
 
+def name_of_place(db: Database, outing_id: int) -> str:
+    """A name for the next scene of an outing: the outing and the place in it."""
+    row = db.row("SELECT outing.name AS outing, (SELECT count(*) FROM scene WHERE outing_id = outing.id) AS there FROM outing WHERE id = ?", outing_id)
+    return f"{row['outing'][:60]} {row['there'] + 1}" if row else "Scene"
+
+
 def rename_scene(db: Database, number: int, name: str) -> None:
     with db.write() as connection:
         connection.execute("UPDATE scene SET name = ? WHERE id = ?", (name.strip()[:120] or "Scene", number))

@@ -29,9 +29,8 @@ NOWHERE = -0.22
 OWN = 0.06
 """Log energy by which a frame must be ahead somewhere to have a part of its own."""
 OWN_PART = 0.0025
-PAST, PAST_PX = 0.0, 0.6
-"""Lead at its best, and pixels of blur at its sharpest, from which a frame is past everything: one that is hardly softer averages
-noise away."""
+PAST_PX = 0.6
+"""Pixels of blur at its sharpest from which a frame is past everything: one that is hardly softer averages noise away."""
 SPARE_WORST, SPARE_COST = 0.5, 0.18
 """A frame is redundant if without it no place is blurred by more than the first, or by more than the second on top."""
 APART_EV, APART_COLOUR, APART_MIRED = 0.55, 0.16, 14.0
@@ -144,7 +143,7 @@ def at_the_ends(leads: Leads, good: list[int]) -> dict[int, str]:
         going: list[int] = []
         for k in line:
             left = [j for j in good if j not in found and j not in going and j != k]
-            if k in found or len(left) < 2 or leads.best(k, left) > PAST or any(leads.best(j, left) > OWN for j in going):
+            if k in found or len(left) < 2 or any(leads.best(j, left) > OWN for j in (*going, k)):
                 break
             going.append(k)
         found |= dict.fromkeys(going, side)

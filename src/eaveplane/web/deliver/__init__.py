@@ -9,7 +9,8 @@ from typing import Any, get_args
 from flask import Blueprint, Response, abort, send_file
 from pydantic import ValidationError
 
-from ...core.deliver.delivery import SUFFIX, Delivery, Format, Profile, file_name
+from ...core.deliver.delivery import SUFFIX, WORDS, Delivery, Format, Profile, file_name, unknown_words
+from ...pipeline.work import name_facts
 from ...store import scenes
 from ..desk import desk
 from ..scene import decided, posted, queued, stage_page
@@ -23,22 +24,11 @@ FIELDS = {"format": get_args(Format), "profile": get_args(Profile)}
 @stage("deliver", "Deliver")
 def bench(scene: Opened) -> dict[str, Any]:
     delivery = scene.recipe.delivery
-    facts = facts_of(scene)
+    facts = name_facts(desk().library, scene.row, scene.recipe, datetime.now().strftime("%Y-%m-%d"))
     first = next((scene.files[i] for f in scene.recipe.kept() for i in f.sources() if i in scene.files), None)
     beside = first.path.parent if first else None
     listed = [{"number": row["id"], "path": Path(row["path"]), "there": Path(row["path"]).exists()} for row in scene.results]
     return {"delivery": delivery, "will_be": file_name(delivery.name, facts) + SUFFIX[delivery.format], "beside": beside, "delivered": listed, "facts": facts}
-
-
-def facts_of(scene: Opened) -> dict[str, str]:
-    """What name templates can tell."""
-    return {
-        "outing": scene.row["outing"],
-        "scene": scene.row["name"],
-        "frames": str(len(scene.recipe.kept())),
-        "date": datetime.now().strftime("%Y-%m-%d"),
-        "detail": f"{scene.recipe.weaving.detail:g}px",
-    }
 
 
 @blueprint.get("")
@@ -55,6 +45,8 @@ def set_value(number: int) -> str:
         folder = Path(value).expanduser()
         if not folder.is_absolute() or not folder.is_dir():
             refuse(f"{value} is not a folder. Write its whole path, or nothing to deliver beside the originals.")
+    if name == "name" and (unknown := unknown_words(value)):
+        refuse(f"{{{unknown[0]}}} stands for nothing. Words are {', '.join(f'{{{w}}}' for w in WORDS)}.")
     try:
         changed: Any = int(value or 0) if name == "long_edge" else float(value) if name == "quality" else value
         Delivery(**{**Delivery().model_dump(), name: changed})
@@ -88,4 +80,5 @@ def recipe(number: int) -> Response:
     """The recipe in force, as the command line takes it."""
     scene = opened(number)
     name = file_name(scene.row["name"], {}).encode("ascii", "replace").decode().replace("?", "-")
-    return Response(scene.recipe.to_json(), mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{name}.recipe.json"'})
+    written = scene.recipe.standing_alone(scene.view.size) if scene.view else scene.recipe
+    return Response(written.to_json(), mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{name}.recipe.json"'})

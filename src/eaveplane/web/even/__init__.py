@@ -122,8 +122,12 @@ def set_value(number: int) -> str:
         value = float(posted("value"))
     except ValueError:
         refuse("That is not a number.")
-    control, _ = _put(opened(number).recipe.look, path, value)
+    look = opened(number).recipe.look
+    control, _ = _put(look, path, value)
     said = f"{control.label} {value:+g} {control.unit}".strip()
+    place = path.split(".")
+    if place[0] == "areas":
+        said = f"{look.areas[int(place[1])].name}: {said[0].lower()}{said[1:]}"
     return decided(number, "even", said, lambda recipe: recipe.model_copy(update={"look": _put(recipe.look, path, value)[1]}))
 
 

@@ -100,7 +100,8 @@ def exposure(number: int) -> Response:
             return other
         return other.model_copy(update={"use": "" if place is None else other.exposures[min(place, len(other.exposures) - 1)].id})
 
-    said = "Exposures merged" if place is None else f"Exposure {place + 1} used"
+    whose = "all frames" if everywhere else f"frame {opened(number).recipe.frames.index(frame) + 1}"
+    said = f"Exposures of {whose} merged" if place is None else f"Exposure {place + 1} used for {whose}"
     decide(desk().library, number, said, lambda recipe: recipe.model_copy(update={"frames": [used(f) for f in recipe.frames]}))
     return queued(number, "gather", "inspect")
 

@@ -147,13 +147,13 @@ def _look_again(changed: arrangements.Frames) -> None:
 @blueprint.post(AT + "/split")
 def split(number: int) -> str:
     """A new scene begins with this frame."""
-    strip, frame, all_strips = _posted(number)
+    strip, frame, _ = _posted(number)
     at = strip.frames.index(frame)
     if at == 0:
         refuse("This frame begins its scene already. Choose a later one.")
     rest = {f.id for f in strip.frames[at:]}
     recipe = strip.scene.recipe
-    scene = scenes.add_scene(desk().db, number, f"Scene {len(all_strips) + 1}", Recipe(look=recipe.look))
+    scene = scenes.add_scene(desk().db, number, scenes.name_of_place(desk().db, number), Recipe(look=recipe.look))
     stay, go = [f for f in recipe.frames if f.id not in rest], [f for f in recipe.frames if f.id in rest]
     return _arranged(number, f"{strip.scene.row['name']} split", {strip.scene.number: stay, scene: go})
 

@@ -152,7 +152,7 @@ def _shown(scene: Opened) -> Shown:
             look = Look.model_validate_json(request.get_data(cache=False))
         except ValidationError:
             refuse("That is outside of what the control can do.")
-    return Shown(look, request.args.get("clipping") == "1", scene.recipe.finish if request.args.get("finished") == "1" else None)
+    return Shown(look, request.args.get("clipping") == "1", scene.recipe.finish if request.args.get("finished") == "1" else None, scene.output)
 
 
 def _screen(make: Callable[[], NDArray[np.uint8]]) -> NDArray[np.uint8]:

@@ -13,10 +13,12 @@ from typing import Any
 import numpy as np
 from flask import abort
 from numpy.typing import NDArray
+from pydantic import ValidationError
 
 from ...core.even.capture import Capture
 from ...core.even.drift import Trim
-from ...core.finish.finish import Finish
+from ...core.even.look import NEUTRAL, RAW_LOOK
+from ...core.finish.finish import Finish, crop_box, turned_size
 from ...core.gather.coverage import SoftBand
 from ...core.gather.inspect import Inspection
 from ...core.gather.order import profiles
@@ -181,6 +183,10 @@ class Opened:
         """Whether a stage is being computed; frames that are still looked at do not keep anyone from going on."""
         return self.busy and self.last_job is not None and self.last_job["kind"] != "inspect"
 
+    def computing_kind(self, kind: str) -> bool:
+        """Whether a job of a kind is being done for this scene just now."""
+        return self.last_job is not None and self.last_job["kind"] == kind and self.last_job["state"] == "running"
+
     @cached_property
     def results(self) -> list[sqlite3.Row]:
         return scenes.results_of(self.desk.db, self.number)
@@ -207,6 +213,15 @@ class Opened:
         files = kept[len(kept) // 2].all_files()
         return files[len(files) // 2]
 
+    @cached_property
+    def output(self) -> float:
+        """Pixels of the delivered picture for one of the weave."""
+        if self.view is None or not self.recipe.delivery.long_edge:
+            return 1.0
+        area = self.view.registered.area if self.view.registered and self.recipe.canvas == "common" else (0, 0, *self.view.size)
+        _, _, w, h = crop_box(self.recipe.finish.crop, *turned_size(area[2], area[3], self.recipe.finish.straighten))
+        return min(1.0, self.recipe.delivery.long_edge / max(w, h))
+
     @property
     def size_of_frame(self) -> str:
         return f"{self.view.size[0]} × {self.view.size[1]} px" if self.view else ""
@@ -214,20 +229,29 @@ class Opened:
     # ---- the route ------------------------------------------------------------------------------------------
 
     def route(self) -> list[tuple[Stage, str]]:
-        """Stages with `done`, `stale` (out of date) or `open` (not yet)."""
-        register = "done" if self.registered else "stale" if self.row["registered"] else "open"
-        weave = "done" if self.woven else "stale" if self.row["woven"] else "open"
-        delivered = [Recipe.model_validate_json(r["recipe"]) for r in self.results[:1]]
+        """Stages with `done` where somebody or something did it, `stale` (out of date), `skipped` where later ones were done
+        without it, or `open` (not yet)."""
+        recipe, first = self.recipe, next(iter(self.view.frames.values()), None) if self.view else None
+        # frames are laid on each other to be looked at, too: only what was asked for counts
+        asked, delivered = bool(self.row["registered"]), self._delivered()
+        even = recipe.look != (RAW_LOOK if first and first.raw else NEUTRAL) or recipe.capture != Capture() or not recipe.even_out or any(f.trim != Trim() for f in recipe.frames)
         states = {
-            "gather": "done" if self.there.read else "open",
-            "even": "done" if self.registered or self.row["current"] > 0 else "open",
-            "register": register,
-            "weave": weave,
-            "mend": "done" if any(s.action == "draw" for s in self.recipe.strokes) or delivered else "open",
-            "finish": "done" if self.recipe.finish != Finish() or delivered else "open",
-            "deliver": ("done" if delivered[0] == self.recipe else "stale") if delivered else "open",
+            "gather": "done" if self._inspection or (self.there.read and len(recipe.in_depth()) < 2) else "open",
+            "even": "done" if even else "skipped" if asked else "open",
+            "register": ("done" if self.registered else "stale") if asked else "open",
+            "weave": ("done" if self.woven else "stale") if self.row["woven"] else "open",
+            "mend": "done" if any(s.action == "draw" for s in recipe.strokes) else "skipped" if delivered else "open",
+            "finish": "done" if recipe.finish != Finish() else "skipped" if delivered else "open",
+            "deliver": ("done" if delivered == recipe else "stale") if delivered else "open",
         }
         return [(STAGES[slug], states[slug]) for slug in ROUTE]
+
+    def _delivered(self) -> Recipe | None:
+        """The recipe of the newest delivery, where there is one that can be read."""
+        try:
+            return Recipe.model_validate_json(self.results[0]["recipe"]) if self.results else None
+        except ValidationError:
+            return None
 
     # ---- the rail -------------------------------------------------------------------------------------------
 
@@ -327,7 +351,8 @@ class Opened:
             "look": self.look_version,
             "capture": hashlib.sha256(self.recipe.capture.model_dump_json().encode()).hexdigest()[:8],
             "lookValues": self.recipe.look.model_dump(),
-            "sharpening": f"{self.recipe.finish.sharpen:g}-{self.recipe.finish.radius:g}-{self.recipe.finish.spare:g}",
+            "sharpening": f"{self.recipe.finish.sharpen:g}-{self.recipe.finish.radius:g}-{self.recipe.finish.spare:g}-{self.output:.4f}",
+            "longEdge": self.recipe.delivery.long_edge,
             "weave": view.weave_version() if view else "",
             "registered": self.registered,
             "labelled": bool(view and view.gates is not None),

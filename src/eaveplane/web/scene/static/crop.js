@@ -3,6 +3,12 @@ import { post } from "../shell/page.js";
 
 const SVG = "http://www.w3.org/2000/svg";
 
+/** Rounded as the program rounds: halves to the even side. */
+function even(value) {
+  const below = Math.floor(value), rest = value - below;
+  return rest === 0.5 ? below + below % 2 : Math.round(value);
+}
+
 export class CropBox {
   constructor(page) {
     this.page = page;
@@ -21,7 +27,8 @@ export class CropBox {
     const [x, y, w, h] = this.page.state.canvas, angle = Math.abs(degrees * Math.PI / 180);
     const c = Math.cos(angle), s = Math.sin(angle);
     const scale = angle ? Math.min(w / (w * c + h * s), h / (w * s + h * c)) : 1;
-    return { cx: x + (w - 1) / 2, cy: y + (h - 1) / 2, w: w * scale, h: h * scale };
+    // whole pixels, as they will be written
+    return { cx: x + (w - 1) / 2, cy: y + (h - 1) / 2, w: Math.max(1, Math.trunc(w * scale)), h: Math.max(1, Math.trunc(h * scale)) };
   }
 
   draw(degrees) {
@@ -46,7 +53,16 @@ export class CropBox {
       this.add("rect", { class: "handle", x: x + w * ex - 5, y: y + h * ey - 5, width: 10, height: 10, "data-edge": edge });
     }
     const told = document.getElementById("crop-size");
-    if (told) told.textContent = `${Math.round(crop.w * room.w)} × ${Math.round(crop.h * room.h)} px`;
+    if (told) told.textContent = this.size(crop, room);
+  }
+
+  /** The size that will be written, in words. */
+  size(crop, room) {
+    const part = (at, length, whole) => Math.max(1, Math.min(even(length * whole), whole - Math.min(even(at * whole), whole - 1)));
+    const w = part(crop.x, crop.w, room.w), h = part(crop.y, crop.h, room.h), edge = this.page.state.longEdge;
+    if (!edge || edge >= Math.max(w, h)) return `${w} × ${h} px`;
+    const scale = edge / Math.max(w, h);
+    return `${w} × ${h} px, written at ${Math.max(1, even(w * scale))} × ${Math.max(1, even(h * scale))} px`;
   }
 
   add(name, attributes) {

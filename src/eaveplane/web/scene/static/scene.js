@@ -98,6 +98,7 @@ function arrived() {
   page.state = read();
   page.stage = element.dataset.stage;
   if (!frame(page.chosen)) page.chosen = page.state.reference || page.state.frames[0]?.id || "";
+  fold();
   if (stage !== page.stage) entered();
   // a weave or a registration has come in: what was asked for is shown
   if (!before.labelled && page.state.labelled && page.view === "frame" && page.stage === "weave") page.view = "weave";
@@ -178,13 +179,20 @@ function doing(what) {
     blink,
     pick,
     "save-look": () => saveLook(document.querySelector("[data-do=save-look]").dataset.url),
-    fold: () => {
-      const folded = document.body.classList.toggle("folded");
-      document.querySelector("[data-do=fold]").setAttribute("aria-expanded", !folded);
-      setTimeout(() => picture.resized(), 0);
-    },
+    fold: () => { page.folded = !document.body.classList.contains("folded"); fold(); },
   };
   does[what]?.();
+}
+
+/** The notebook is folded as a hand left it, else while it has nothing to say: the picture takes its place. */
+function fold() {
+  const folded = page.folded ?? Boolean(document.querySelector("#notebook li.empty"));
+  const moved = document.body.classList.toggle("folded", folded) !== fold.was;
+  fold.was = folded;
+  const button = document.querySelector("[data-do=fold]");
+  button.setAttribute("aria-expanded", !folded);
+  button.textContent = folded ? "Unfold" : "Fold";
+  if (moved) setTimeout(() => picture.resized(), 0);
 }
 
 /** Before the look: the whole picture, left of a line, or beside; once more ends it. */
@@ -242,13 +250,19 @@ document.addEventListener("change", (event) => {
   if (field.id === "zones") return zones.toggle();
   if (!url) return;
   if (field.id === "frame-name") return post(url, { frame: page.chosen, name: field.value });
-  if (field.id === "exposure") return post(url, { frame: page.chosen, use: field.value, all: 1 });
+  if (field.id === "exposure" || field.id === "exposure-all") return useExposure();
   if (field.id === "drift") return post(url, { on: field.checked ? 1 : 0 });
   if (field.id === "reference") return post(url, { frame: field.value });
   if (field.name === "canvas") return post(url, { canvas: field.value });
   if (field.id === "ratio") return crop.ratio(field.value);
   post(url, { name: field.dataset.name, value: field.value });
 });
+
+/** One exposure for the chosen frame, or the same place in the bracket for all. */
+function useExposure() {
+  const choice = document.getElementById("exposure");
+  return post(choice.dataset.post, { frame: page.chosen, use: choice.value, all: document.getElementById("exposure-all").checked ? 1 : 0 });
+}
 
 // ---- dragging frames on the rail ----
 
@@ -323,6 +337,7 @@ document.addEventListener("keydown", (event) => { if (event.key === "Enter" && e
 // ---- begin ----
 
 page.chosen = page.state.reference || page.state.frames[0]?.id || "";
+fold();
 entered();
 page.choose(page.chosen, false);
 page.bench.dress();
