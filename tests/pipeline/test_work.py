@@ -357,7 +357,7 @@ def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, tripod
     assert planned is not None
 
     def view():  # type: ignore[no-untyped-def]
-        return open_view(library.cache, recipe, Keys(keys, keys, keys), planned, Kept(50), Kept(50), Kept(8))
+        return open_view(library.cache, recipe, Keys(keys, keys, keys), planned, *(Kept(1 << 28) for _ in range(3)))
 
     look, box = Shown(recipe.look), (0, 0, 540, 360)
     frame = view().screen(f"frame:{planned.ids[2]}", 1, box, look)
@@ -399,7 +399,7 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
     plain = library.decoded(library.files(outing), Capture())
 
     def view(keys: dict[str, str]) -> View:
-        found = open_view(library.cache, recipe, Keys(plain, plain, keys), scene.plan(recipe, keys, full_only=False), Kept(50), Kept(80), Kept(8))
+        found = open_view(library.cache, recipe, Keys(plain, plain, keys), scene.plan(recipe, keys, full_only=False), *(Kept(1 << 28) for _ in range(3)))
         assert found is not None
         return found
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import re
+import shutil
 from pathlib import Path
 
 import cv2
@@ -236,10 +237,13 @@ def test_an_upload_becomes_a_scene(page: Page, tripod) -> None:  # type: ignore[
     assert len(list((page.library.uploads / str(number)).iterdir())) == 2
 
 
-def test_the_queue_tells_and_cancels(page: Page) -> None:
-    page.client.application.extensions["eaveplane"].worker._stopping.set()
-    page.client.application.extensions["eaveplane"].worker.wake()
+def stopped(page: Page) -> None:
+    """From here on nothing is computed any more."""
     page.client.application.extensions["eaveplane"].worker.stop()
+
+
+def test_the_queue_tells_and_cancels(page: Page) -> None:
+    stopped(page)
     job = jobs.add_job(page.library.db, "weave", scene_id=page.scene)
     assert "Waits" in page.get("/queue/head").text and "waits" in page.get("/queue/list").text
     assert "Nothing is being computed" in page.post(f"/queue/{job}/cancel").text
@@ -247,14 +251,16 @@ def test_the_queue_tells_and_cancels(page: Page) -> None:
 
 
 def test_a_cleared_cache_is_filled_again(page: Page) -> None:
-    worker = page.client.application.extensions["eaveplane"].worker
-    assert worker._stopping.is_set()
-    import shutil
-
+    stopped(page)
     for entry in page.library.cache.root.glob("decode-*"):
         shutil.rmtree(entry)
-    page.client.application.extensions["eaveplane"].kept._items.clear()
+    page.client.application.extensions["eaveplane"].kept.clear()
     assert "Frames are being read" in page.get(page.at("/gather")).text
     assert [j["kind"] for j in jobs.open_jobs(page.library.db) if j["scene_id"] == page.scene].count("inspect") == 1
     page.get(page.at("/even"))
-    assert [j["kind"] for j in jobs.open_jobs(page.library.db) if j["scene_id"] == page.scene].count("inspect") == 1
+    waiting = [j for j in jobs.open_jobs(page.library.db) if j["scene_id"] == page.scene and j["kind"] == "inspect"]
+    assert len(waiting) == 1
+    # what was called off stays so, whoever looks at the scene
+    page.post(f"/queue/{waiting[0]['id']}/cancel")
+    page.get(page.at("/gather"))
+    assert not [j for j in jobs.open_jobs(page.library.db) if j["scene_id"] == page.scene]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import fcntl
 import os
+from collections.abc import Collection
 from functools import cached_property
 from pathlib import Path
 from typing import IO
@@ -53,10 +54,10 @@ class Library:
         except OSError:
             raise LibraryInUse(f"Another Eaveplane server works on {self.home}. Use that one, or choose another folder with --home.") from None
 
-    def files(self, outing_id: int) -> dict[str, File]:
-        """The usable originals of an outing by frame id; a picture that is there twice counts once."""
+    def files(self, outing_id: int, ids: Collection[str] | None = None) -> dict[str, File]:
+        """The usable originals of an outing by frame id, all or those asked for; a picture that is there twice counts once."""
         found: dict[str, File] = {}
-        for row in files_of(self.db, outing_id):
+        for row in files_of(self.db, outing_id, ids):
             if row["sha256"]:
                 file = File(Path(row["path"]), row["sha256"], row["name"])
                 if file.id not in found or not found[file.id].path.exists():

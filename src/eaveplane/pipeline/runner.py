@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import time
+import uuid
 from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, wait
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +14,8 @@ from .ticket import Cancelled, Ticket
 
 Call = tuple[Callable[..., Any], tuple[Any, ...]]
 """A step and its arguments but the last, which is a ticket's path."""
+PATIENCE = 0.6
+"""Seconds that steps are given to end by themselves once they are called off."""
 
 
 class Runner:
@@ -39,11 +44,9 @@ class Runner:
         return outcome
 
     def _run(self, what: str, span: tuple[float, float], calls: Sequence[Call], follow: Callable[[Any], Call | None], landed: Callable[[int, Any], None]) -> list[Any]:
-        tickets = [Ticket(str(self.tickets / f"{id(self)}-{i}")) for i in range(len(calls))]
-        for ticket in tickets:
-            ticket.clear()
+        tickets = [Ticket(str(self.tickets / f"{uuid.uuid4().hex[:12]}-{i}")) for i in range(len(calls))]
         futures = [self._submit(call, ticket) for call, ticket in zip(calls, tickets, strict=True)]
-        first, asked = [True] * len(calls), False
+        first, asked, since = [True] * len(calls), False, 0.0
         try:
             while True:
                 wait([f for f in futures if not f.done()], timeout=0.2, return_when=FIRST_COMPLETED)
@@ -62,13 +65,16 @@ class Runner:
                 if all(f.done() for f in futures) and (asked or not any(first)):
                     break
                 if not asked and self.cancelled():
-                    asked = True
+                    asked, since = True, time.monotonic()
                     for future, ticket in zip(futures, tickets, strict=True):
                         future.cancel()
                         ticket.cancel()
+                # a library call in the middle of a file is not waited for: its step ends when it looks at its ticket
+                if asked and time.monotonic() - since > PATIENCE:
+                    break
         finally:
-            for ticket in tickets:
-                ticket.clear()
+            for future, ticket in zip(futures, tickets, strict=True):
+                future.add_done_callback(partial(_cleared, ticket))
         if asked:
             raise Cancelled
         outcome = []
@@ -94,3 +100,8 @@ class Runner:
         if isinstance(result, BaseException):
             raise result
         return result
+
+
+def _cleared(ticket: Ticket, future: Future[Any]) -> None:
+    """A step has ended: nobody looks at its ticket any more."""
+    ticket.clear()

@@ -71,6 +71,8 @@ class Worker:
 
     def __init__(self, library: Library) -> None:
         self.library, self.db = library, library.db
+        self.looked_at = 0
+        """The scene that is open in the page."""
         self._stopping = threading.Event()
         self._lanes = [_Lane(self, CORES, camera=False), _Lane(self, 1, camera=True)]
 
@@ -79,6 +81,7 @@ class Worker:
         if left:
             log.info("%d unfinished jobs wait again", left)
         self.library.cache.sweep()
+        shutil.rmtree(self.library.tickets, ignore_errors=True)
         for lane in self._lanes:
             lane.thread.start()
 
@@ -105,7 +108,7 @@ class Worker:
                 lane.pool.submit(time.sleep, 0.01)
         while not self._stopping.is_set():
             try:
-                row = jobs.take(self.db, lane.camera)
+                row = jobs.take(self.db, lane.camera, self.looked_at)
             except sqlite3.Error:
                 log.exception("the queue cannot be read just now")
                 row = None
@@ -143,7 +146,7 @@ class Worker:
                 jobs.progress(self.db, number, what, share)
 
         def unwanted() -> bool:
-            return self._stopping.is_set() or jobs.is_cancelled(self.db, number)
+            return self._stopping.is_set() or jobs.is_cancelled(self.db, number) or (row["kind"] == jobs.BACKGROUND and jobs.asked_for(self.db))
 
         assert lane.pool is not None
 
@@ -159,6 +162,9 @@ class Worker:
         except Cancelled:
             if jobs.is_cancelled(self.db, number):
                 jobs.end(self.db, number, "cancelled", "Cancelled. What was done so far is kept.")
+            elif not self._stopping.is_set():
+                # it makes way for what somebody waits for; what it has done is in the cache
+                jobs.put_back(self.db, number)
         except (PictureError, FileExistsError, ValueError) as error:
             jobs.end(self.db, number, "failed", str(error))
         except BrokenProcessPool:

@@ -25,13 +25,33 @@ def add_job(db: Database, kind: str, outing_id: int | None = None, scene_id: int
         return int(connection.execute("INSERT INTO job (kind, outing_id, scene_id, arguments) VALUES (?, ?, ?, ?)", (kind, outing_id, scene_id, text)).lastrowid or 0)
 
 
-def take(db: Database, camera: bool = False) -> sqlite3.Row | None:
-    """The next job, now running; None where nothing waits. The field camera's jobs are taken apart from all others."""
+BACKGROUND = "inspect"
+"""The kind of work that nobody asked for by itself."""
+
+
+def take(db: Database, camera: bool = False, scene_id: int = 0) -> sqlite3.Row | None:
+    """The next job, now running; None where nothing waits. The field camera's jobs are taken apart from all others.
+
+    What somebody asked for goes before looking in the background, and of either what belongs to `scene_id`, the scene that
+    is looked at.
+    """
     with db.write() as connection:
-        row: sqlite3.Row | None = connection.execute("SELECT * FROM job WHERE state = 'queued' AND (kind = 'shoot') = ? ORDER BY id LIMIT 1", (camera,)).fetchone()
+        sql = "SELECT * FROM job WHERE state = 'queued' AND (kind = 'shoot') = ? ORDER BY kind = ?, scene_id IS NOT ?, id LIMIT 1"
+        row: sqlite3.Row | None = connection.execute(sql, (camera, BACKGROUND, scene_id)).fetchone()
         if row is not None:
             connection.execute("UPDATE job SET state = 'running', started = ?, share = 0 WHERE id = ?", (time.time(), row["id"]))
         return row
+
+
+def asked_for(db: Database) -> bool:
+    """Whether something waits that somebody asked for."""
+    return db.row("SELECT 1 FROM job WHERE state = 'queued' AND kind NOT IN ('shoot', ?)", BACKGROUND) is not None
+
+
+def put_back(db: Database, number: int) -> None:
+    """A running job waits again."""
+    with db.write() as connection:
+        connection.execute("UPDATE job SET state = 'queued', share = 0 WHERE id = ? AND state = 'running'", (number,))
 
 
 def requeue_unfinished(db: Database) -> int:
@@ -71,7 +91,7 @@ def open_jobs(db: Database) -> list[sqlite3.Row]:
     return db.rows(
         """SELECT job.*, coalesce(scene.name, outing.name, '') AS title FROM job
            LEFT JOIN scene ON scene.id = scene_id LEFT JOIN outing ON outing.id = job.outing_id
-           WHERE state IN ('running', 'queued') ORDER BY state = 'queued', job.id"""
+           WHERE state IN ('running', 'queued') ORDER BY state = 'queued', kind = 'inspect', job.id"""
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Collection
 from datetime import datetime
 from pathlib import Path
 
@@ -59,8 +60,15 @@ def metadata_of(row: sqlite3.Row) -> Metadata:
         return Metadata()
 
 
-def files_of(db: Database, outing_id: int) -> list[sqlite3.Row]:
-    """The files of an outing by path."""
+def files_of(db: Database, outing_id: int, ids: Collection[str] | None = None) -> list[sqlite3.Row]:
+    """The files of an outing by path, all or those whose content's hash begins like one of `ids`."""
+    if ids is not None:
+        found: list[sqlite3.Row] = []
+        # so many values does one statement take
+        for first in range(0, len(ids), 500):
+            some = list(ids)[first : first + 500]
+            found += db.rows(f"SELECT * FROM file WHERE outing_id = ? AND substr(sha256, 1, 12) IN ({','.join('?' * len(some))})", outing_id, *some)
+        return sorted(found, key=lambda row: str(row["path"]))
     return db.rows("SELECT * FROM file WHERE outing_id = ? ORDER BY path", outing_id)
 
 

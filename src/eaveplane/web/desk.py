@@ -15,14 +15,14 @@ from ..store.database import Database
 @dataclass
 class Desk:
     """`views` keeps opened views by scene and state, `kept` their frames and gates, `pictures` boxes of light, `guides` of
-    whole pictures."""
+    whole pictures; each within so many bytes."""
 
     library: Library
     worker: Worker
-    views: Kept = field(default_factory=lambda: Kept(12))
-    kept: Kept = field(default_factory=lambda: Kept(400))
-    pictures: Kept = field(default_factory=lambda: Kept(64))
-    guides: Kept = field(default_factory=lambda: Kept(16))
+    views: Kept = field(default_factory=lambda: Kept(256 << 20))
+    kept: Kept = field(default_factory=lambda: Kept(512 << 20))
+    pictures: Kept = field(default_factory=lambda: Kept(768 << 20))
+    guides: Kept = field(default_factory=lambda: Kept(256 << 20))
 
     @property
     def db(self) -> Database:

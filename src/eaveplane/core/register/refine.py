@@ -56,6 +56,24 @@ def banded(picture: FloatArray) -> FloatArray:
     return out
 
 
+@njit(cache=True, nogil=True, error_model="numpy")
+def _solved(n: np.ndarray, r: np.ndarray) -> np.ndarray:
+    """Three symmetric equations by Cholesky's way, written out: a library's solver takes longer to compile than all else."""
+    a = np.sqrt(n[0, 0])
+    b, c = n[1, 0] / a, n[2, 0] / a
+    d = np.sqrt(max(n[1, 1] - b * b, 1e-30))
+    e = (n[2, 1] - b * c) / d
+    f = np.sqrt(max(n[2, 2] - c * c - e * e, 1e-30))
+    y0 = r[0] / a
+    y1 = (r[1] - b * y0) / d
+    y2 = (r[2] - c * y0 - e * y1) / f
+    x = np.empty(3)
+    x[2] = y2 / f
+    x[1] = (y1 - e * x[2]) / d
+    x[0] = (y0 - b * x[1] - c * x[2]) / a
+    return x
+
+
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _solve(a: np.ndarray, b: np.ndarray, x0: int, y0: int, size: int, out: np.ndarray) -> None:
     """Shift and gain that take tile `a` to tile `b`: out = dx, dy, residual share, gradient strength."""
@@ -85,7 +103,7 @@ def _solve(a: np.ndarray, b: np.ndarray, x0: int, y0: int, size: int, out: np.nd
     strength = half - np.sqrt((0.5 * (n[0, 0] - n[1, 1])) ** 2 + n[0, 1] ** 2)
     for i in range(3):
         n[i, i] += 1e-9 + 1e-6 * n[i, i]
-    d = np.linalg.solve(n, r)
+    d = _solved(n, r)
     if abs(d[2]) > MOST_GAIN:
         # a tile blurred away matches anything whose gain may go to nothing
         out[0], out[1], out[2], out[3] = 0.0, 0.0, 1.0, strength

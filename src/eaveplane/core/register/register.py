@@ -46,10 +46,11 @@ def suggest_reference(count: int) -> int:
     return count // 2
 
 
-def _chain(features: list[Features], tolerance: float) -> tuple[list[NDArray[np.float64]], list[int]]:
+def _chain(features: list[Features], tolerance: float, heard: Callable[[float], None]) -> tuple[list[NDArray[np.float64]], list[int]]:
     """First fits of each frame onto the first one, through neighbours, and the agreement of each link."""
     fits, agreeing = [np.eye(3)], [0]
     for k in range(1, len(features)):
+        heard(k / len(features))
         link, agree = first_fit(features[k], features[k - 1], tolerance)
         if not agree and k > 1:
             # a bumped or empty neighbour is stepped over
@@ -61,14 +62,15 @@ def _chain(features: list[Features], tolerance: float) -> tuple[list[NDArray[np.
     return fits, agreeing
 
 
-def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], reference: int) -> Adjustment:
-    """One round of measuring and adjusting on the grid of the lumas given."""
+def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], reference: int, heard: Callable[[float], None]) -> Adjustment:
+    """One round of measuring and adjusting on the grid of the lumas given; `heard` is told the part done, frame by frame."""
     count = len(fits)
     size = luma(reference).shape[1], luma(reference).shape[0]
     inside = working_inside(size, fits)
     kept: dict[int, FloatArray] = {}
     pairs: list[Tiles] = []
     for k in range(count):
+        heard(k / count)
         laid = warp(luma(k), fits[k], (0, 0, *size), repeat_edge=True)
         kept[k] = banded(laid)
         noise = _band_noise(kept[k][0])
@@ -125,8 +127,7 @@ def register(
     if count == 1:
         return Registration(0, [np.eye(3)], [0.0], [None], "similarity")
     shape = luma(reference).shape
-    chained, agreeing = _chain(features, tolerance=max(2.0, max(shape) / 700))
-    progress(0.2)
+    chained, agreeing = _chain(features, max(2.0, max(shape) / 700), lambda share: progress(0.2 * share))
     fits = [np.linalg.inv(chained[reference]) @ fit for fit in chained]
     coarse = max(shape) > COARSE_SIDE
     adjustment = None
@@ -144,7 +145,8 @@ def register(
                 held[k] = halve(picture) if halvings else picture
             return held[k]
 
-        adjustment = _refine(at, [scaled_fit(f, halvings) for f in fits], reference)
+        begun = 0.2 + 0.7 * round_number / MOST_ROUNDS
+        adjustment = _refine(at, [scaled_fit(f, halvings) for f in fits], reference, lambda share, begun=begun: progress(begun + share * 0.7 / MOST_ROUNDS))  # type: ignore[misc]
         fits = [scaled_fit(u, -halvings) @ f for u, f in zip(adjustment.updates, fits, strict=True)]
         progress(1.0 if last else 0.2 + 0.7 * (round_number + 1) / MOST_ROUNDS)
         if last:

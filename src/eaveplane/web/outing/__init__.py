@@ -71,12 +71,13 @@ def _context(number: int) -> dict[str, Any]:
     files = outings.files_of(db, number)
     placed = {i for strip in strips for f in strip.frames for i in f.all_files()}
     back, on = arrangements.steps_left(db, number)
+    there = library.files(number)
     return {
         "outing": _row(number),
         "strips": strips,
         "files": files,
         "unsorted": [f for f in files if f["sha256"] and f["sha256"][:12] not in placed],
-        "missing": [f for f in files if f["sha256"] and not library.files(number)[f["sha256"][:12]].path.exists()],
+        "missing": [f for f in files if f["sha256"] and not there[f["sha256"][:12]].path.exists()],
         "problems": library.outing_problems(number),
         "job": jobs.latest_of_outing(db, number),
         "metadata": library.metadata(number),
@@ -98,7 +99,7 @@ def strips(number: int) -> str:
 @blueprint.get(AT + "/<what>/<id>.jpg")
 def picture(number: int, what: str, id: str) -> Response:
     """A frame as the first look kept it: `thumb` or `screen`."""
-    file = desk().library.files(number).get(id)
+    file = desk().library.files(number, [id]).get(id)
     path = desk().library.cache.path(glance_key(file.sha256)) / f"{what}.jpg" if file else None
     if what not in ("thumb", "screen") or path is None or not path.exists():
         abort(404)

@@ -47,6 +47,10 @@ def stage_page(number: int, slug: str) -> str:
 
 def _read_missing(scene: Opened) -> None:
     """Frames whose pixels are not in the cache, as after an update or when it was cleared, are read again."""
+    desk().worker.looked_at = scene.number
+    if scene.last_job is not None and (scene.last_job["kind"], scene.last_job["state"]) == ("inspect", "cancelled"):
+        # somebody did not want it; "Look again" in Gather asks for it
+        return
     missing = [f for f in scene.recipe.kept() if f.id not in scene.there.read and all(i in scene.files and scene.files[i].path.exists() for i in f.sources())]
     if missing and not scene.busy:
         desk().worker.inspect(scene.number)

@@ -66,7 +66,7 @@ class Opened:
             abort(404)
         self.number, self.desk, self.row = number, desk, row
         self.recipe: Recipe = scenes.recipe_of(desk.db, number)
-        self.files = desk.library.files(row["outing_id"])
+        self.files = desk.library.files(row["outing_id"], {i for f in self.recipe.frames for i in f.all_files()})
         self.there = self._keys()
         self.plan = work.plan(self.recipe, self.there.final, full_only=False)
 
