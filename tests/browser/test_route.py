@@ -122,7 +122,6 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     page.get_by_role("button", name="On to Register").click()
     expect(page.locator(".fits tbody tr")).to_have_count(4, timeout=180_000)
     page.get_by_role("button", name="Weave 4 frames").click()
-    expect(page.get_by_role("button", name="On to Mend")).to_be_visible(timeout=180_000) if page.get_by_role("button", name="On to Mend").count() else None
     to(page, "Weave")
     expect(page.locator("#bench-main a.main")).to_have_text("On to Mend", timeout=180_000)
     expect(page.locator("#caption")).to_have_text("weave")

@@ -79,7 +79,7 @@ def read_metadata(path: Path) -> Metadata:
         try:
             taken = datetime.strptime(stamp[:19], "%Y:%m:%d %H:%M:%S")
             fraction = _text(tags, "EXIF SubSecTimeOriginal", "EXIF SubSecTime")
-            if fraction and fraction.isdigit():
+            if fraction and fraction.isascii() and fraction.isdecimal():
                 taken += timedelta(seconds=float("0." + fraction))
         except ValueError:
             taken = None

@@ -93,7 +93,7 @@ def _check_size(path: Path, width: int, height: int) -> None:
 
 def damaged(path: Path, error: Exception) -> PictureError:
     """What to say of a file that a decoder stumbled over."""
-    return PictureError(path, f"is damaged or cut off ({str(error).strip()[:120] or type(error).__name__}).", "Copy it from the card again.")
+    return PictureError(path, f"is damaged or cut off ({type(error).__name__}).", "Copy it from the card again.")
 
 
 def _turned(width: int, height: int, orientation: int) -> tuple[int, int]:

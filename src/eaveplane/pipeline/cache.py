@@ -20,6 +20,9 @@ def key_of(step: str, version: int, *inputs: Any) -> str:
 
 
 LEAST_ROOM = 4 << 30
+WHOLE = "whole.json"
+"""Sizes of a result's files as they were made."""
+MAY_BE_EMPTY = ("profile.icc",)
 IN_HAND = 900
 """Seconds for which a result that was asked for is not given up."""
 
@@ -29,13 +32,44 @@ class Cache:
 
     def __init__(self, root: Path) -> None:
         self.root = root
+        self._sound: set[str] = set()
 
     def path(self, key: str) -> Path:
         """Where the result of a key is or will be."""
         return self.root / key
 
     def has(self, key: str) -> bool:
-        return self.path(key).is_dir()
+        """Whether a result is there, as long as it was when it was made; one that was damaged since is removed, to be made again."""
+        if not self.path(key).is_dir():
+            self._sound.discard(key)
+            return False
+        if key not in self._sound:
+            if not self._as_made(key):
+                self.drop(key)
+                return False
+            self._sound.add(key)
+        return True
+
+    def _as_made(self, key: str) -> bool:
+        folder = self.path(key)
+        try:
+            sizes = json.loads((folder / WHOLE).read_text())
+            return all((folder / name).stat().st_size == size for name, size in sizes.items())
+        except FileNotFoundError:
+            # made before sizes were noted, or a file is gone
+            return not (folder / WHOLE).exists() and all(p.stat().st_size for p in folder.rglob("*") if p.is_file() and p.name not in MAY_BE_EMPTY)
+        except (OSError, ValueError, AttributeError):
+            return False
+
+    def drop(self, key: str) -> None:
+        """Give a result up; it can be made again."""
+        self._sound.discard(key)
+        gone = self.root / f".{key}.{uuid.uuid4().hex[:8]}.gone"
+        try:
+            self.path(key).rename(gone)
+        except OSError:
+            return
+        shutil.rmtree(gone, ignore_errors=True)
 
     def forming(self, key: str) -> Path | None:
         """The folder in which a result is being made just now, if it is."""
@@ -51,6 +85,7 @@ class Cache:
         work.mkdir()
         try:
             build(work)
+            (work / WHOLE).write_text(json.dumps({str(p.relative_to(work)): p.stat().st_size for p in work.rglob("*") if p.is_file()}))
             try:
                 os.rename(work, self.path(key))
             except OSError:
@@ -69,9 +104,7 @@ class Cache:
             if total <= most_bytes or asked_at > time.time() - IN_HAND:
                 break
             # out of sight first, so that nobody finds half of it
-            gone = self.root / f".{entry.name}.gone"
-            entry.rename(gone)
-            shutil.rmtree(gone, ignore_errors=True)
+            self.drop(entry.name)
             total, removed = total - size, removed + 1
         return removed
 

@@ -34,6 +34,8 @@ class Runner:
         result stands for both. `landed` hears of each result as it comes. Where the executor breaks, as when a worker process was
         ended from outside, steps that were lost are done once more on a new one. Raises Cancelled.
         """
+        if self.cancelled():
+            raise Cancelled
         outcome = self._run(what, span, calls, follow, landed)
         lost = [k for k, result in enumerate(outcome) if isinstance(result, BrokenExecutor)]
         if lost and self.renewed:

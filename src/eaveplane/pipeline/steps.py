@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from functools import lru_cache
@@ -30,7 +29,7 @@ from ..core.finish.finish import finish
 from ..core.gather.consequence import laid_closely
 from ..core.gather.coverage import SoftBand
 from ..core.gather.defocus import Defocus
-from ..core.gather.detail import POOL, Detail, covered, lay_on, measure_detail, pooled_shape, signal
+from ..core.gather.detail import Detail, covered, lay_on, measure_detail, pooled_shape, signal
 from ..core.gather.inspect import Inspection, Seen, inspect
 from ..core.gather.merge import base_of, exposure_times, merge, peak_of, steadiness
 from ..core.gather.octaves import Octaves
@@ -51,7 +50,7 @@ from ..imaging.levels import Box, Levels
 from ..imaging.light import channels, light_of, root_luma, root_of, survey, to_codes, to_root
 from ..imaging.read import read_picture
 from ..imaging.resample import scaled_fit, source_box, warp
-from ..imaging.rows import CORES
+from ..imaging.rows import side_by_side
 from ..imaging.write import write_picture
 from ..recipe import Recipe
 from .cache import Cache, hash_file, key_of
@@ -373,7 +372,7 @@ def warm(ticket: str) -> None:
 
 
 def registration_key(frames: list[str], reference: int) -> str:
-    return key_of("register", 4, frames, reference)
+    return key_of("register", 5, [analysis_key(f) for f in frames], reference)
 
 
 def registration(root: str, frames: list[str], reference: int, ticket: str) -> str:
@@ -427,7 +426,7 @@ def open_registration(cache: Cache, key: str) -> Registered:
 
 
 def inspection_key(frames: list[str], registered: str) -> str:
-    return key_of("inspection", 3, frames, registered)
+    return key_of("inspection", 4, [analysis_key(f) for f in frames], registered)
 
 
 def inspection(root: str, frames: list[str], registered: str, ticket: str) -> str:
@@ -462,7 +461,7 @@ def open_inspection(cache: Cache, key: str) -> Inspection:
 
 
 def labels_key(frames: list[str], registered: str, quiet: float) -> str:
-    return key_of("labels", 2, frames, registered, quiet)
+    return key_of("labels", 3, [analysis_key(f) for f in frames], registered, quiet)
 
 
 def labels(root: str, frames: list[str], registered: str, quiet: float, ticket: str) -> str:
@@ -515,11 +514,11 @@ def laid_frames(frames: list[Decoded], names: list[str], laid: Registered, even_
 
 
 def weave_key(frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, trims: list[Trim], full_only: bool) -> str:
-    return key_of("weave", 5, frames, registered, labelled, weaving.model_dump(), even_out, [trim.gains() for trim in trims], full_only)
+    return key_of("weave", 6, frames, registered, labelled, weaving.model_dump(), even_out, [trim.gains() for trim in trims], full_only)
 
 
 def weave(root: str, frames: list[str], registered: str, labelled: str, weaving: Weaving, even_out: bool, trims: list[Trim], full_only: bool, ticket: str) -> str:
-    """The weave without strokes, at full size (and halved ones), with masks at a quarter of it and shares."""
+    """The weave without strokes, at full size (and halved ones), and each frame's share."""
     cache = Cache(Path(root))
     key = weave_key(frames, registered, labelled, weaving, even_out, trims, full_only)
 
@@ -535,25 +534,21 @@ def weave(root: str, frames: list[str], registered: str, labelled: str, weaving:
 def _weave(folder: Path, laid: Laid, gates: FloatArray, weaving: Weaving, full_only: bool, ticket: Ticket) -> None:
     width, height = laid.size
     levels = Levels.create(folder / "picture", width, height, 3, "float32", full_only)
-    masks = np.zeros((len(laid.names), -(-height // POOL), -(-width // POOL)), np.uint8)
     totals = np.zeros(len(laid.names))
     # from the bottom up: near to far, as one looks into the picture
     boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in reversed(range(0, height, TILE)) for x in range(0, width, TILE)]
 
-    def one(box: Box) -> None:
+    def one(box: Box) -> dict[int, float]:
         picture, shares = weave_box(laid, gates, weaving, [], box, 0)
         levels.write(0, box[0], box[1], picture)
-        for k, mask in shares.items():
-            totals[k] += float(mask.sum(dtype=np.float64))
-            quarter = mask[::POOL, ::POOL]
-            masks[k, box[1] // POOL : box[1] // POOL + quarter.shape[0], box[0] // POOL : box[0] // POOL + quarter.shape[1]] = np.rint(255 * quarter)
+        return {k: float(mask.sum(dtype=np.float64)) for k, mask in shares.items()}
 
-    with ThreadPoolExecutor(CORES) as pool:
-        for done, _ in enumerate(pool.map(one, boxes), 1):
-            ticket.tell(0.9 * done / len(boxes))
+    for done, sums in enumerate(side_by_side(one, boxes), 1):
+        for k, total in sums.items():
+            totals[k] += total
+        ticket.tell(0.9 * done / len(boxes))
     if not full_only:
         levels.halve_into_levels()
-    np.save(folder / "masks.npy", masks)
     (folder / "shares.json").write_text(json.dumps((totals / (width * height)).tolist()))
 
 
@@ -567,9 +562,8 @@ def apply_strokes(picture: FloatArray, laid: Laid, gates: FloatArray, weaving: W
         x, y, w, h = box
         picture[y : y + h, x : x + w] = weave_box(laid, gates, weaving, strokes, box, 0)[0]
 
-    with ThreadPoolExecutor(CORES) as pool:
-        for done, _ in enumerate(pool.map(one, boxes), 1):
-            ticket.tell(0.4 * done / len(boxes))
+    for done, _ in enumerate(side_by_side(one, boxes), 1):
+        ticket.tell(0.4 * done / len(boxes))
 
 
 # ---- finish and deliver -------------------------------------------------------------------------------------

@@ -46,11 +46,13 @@ def rename_scene(db: Database, number: int, name: str) -> None:
 
 
 def recipe_of(db: Database, number: int) -> Recipe:
-    """The recipe in force."""
-    row = db.row("SELECT recipe FROM decision JOIN scene ON scene.id = scene_id AND number = current WHERE scene_id = ?", number)
-    if row is None:
-        raise LookupError(number)
-    return Recipe.model_validate_json(row["recipe"])
+    """The recipe in force; where that cannot be read, the newest before it that can. Raises LookupError."""
+    for row in db.connection().execute("SELECT recipe FROM decision JOIN scene ON scene.id = scene_id AND number <= current WHERE scene_id = ? ORDER BY number DESC", (number,)):
+        try:
+            return Recipe.model_validate_json(row["recipe"])
+        except ValueError:
+            continue
+    raise LookupError(number)
 
 
 What = str | Callable[[Recipe, Recipe], str]

@@ -4,14 +4,23 @@ from __future__ import annotations
 
 import secrets
 from pathlib import Path
+from typing import Any
 
 from flask import Flask
+from werkzeug.routing import IntegerConverter, Map
 
 from ..pipeline.library import Library
 from ..pipeline.work import Worker
 from . import camera, deliver, even, finish, gather, mend, outing, planner, queue, register, scene, shelf, shell, weave
 from .desk import Desk
 from .security import protect
+
+
+class Number(IntegerConverter):
+    """Numbers of things in the library: none is larger than its database can hold."""
+
+    def __init__(self, map: Map, *args: Any, **options: Any) -> None:
+        super().__init__(map, *args, **({"max": 2**63 - 1} | options))
 
 
 def create_app(library: Library, worker: Worker) -> Flask:
@@ -26,6 +35,7 @@ def create_app(library: Library, worker: Worker) -> Flask:
         SESSION_COOKIE_SAMESITE="Strict",
         SEND_FILE_MAX_AGE_DEFAULT=3600,
     )
+    app.url_map.converters["int"] = Number
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.extensions["eaveplane"] = Desk(library, worker)
     protect(app)

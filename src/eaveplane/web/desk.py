@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from pathlib import Path
 
-from flask import current_app
+from flask import Response, current_app
 
 from ..pipeline.library import Library
 from ..pipeline.view import Kept
@@ -27,6 +28,23 @@ class Desk:
     @property
     def db(self) -> Database:
         return self.library.db
+
+
+def download(text: str, name: str) -> Response:
+    """JSON to be kept as a file, under a name in any script."""
+    plain = "".join(c if c.isprintable() and c not in '/\\:*?"<>|' else "-" for c in name)
+    response = Response(text, mimetype="application/json")
+    response.headers.set("Content-Disposition", "attachment", filename=plain)
+    return response
+
+
+def folder_of(typed: str) -> Path | None:
+    """The folder that was typed, whole and there, or None."""
+    try:
+        path = Path(typed).expanduser()
+        return path if typed and path.is_absolute() and path.is_dir() else None
+    except (OSError, RuntimeError, ValueError):
+        return None
 
 
 def desk() -> Desk:

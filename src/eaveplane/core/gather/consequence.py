@@ -7,7 +7,6 @@ disc, looks the same. Strength of detail alone would not do: a thin stem before 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import cv2
@@ -16,7 +15,7 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from ...imaging.levels import Box
-from ...imaging.rows import CORES
+from ...imaging.rows import side_by_side
 from ...optics.disc import disc_kernel
 from .detail import POOL, Detail, covered, lay_on, pooled_shape, signal
 
@@ -135,8 +134,7 @@ def _loss(frames: Closely, k: int, others: list[int], strongest: FloatArray, ign
             cells = _unexplained(frames, k, others, box, told, strongest)
             lost[y // CELL : y // CELL + cells.shape[0], x // CELL : x // CELL + cells.shape[1]] = cells
 
-    with ThreadPoolExecutor(CORES) as pool:
-        list(pool.map(one, boxes))
+    list(side_by_side(one, boxes))
     energy = float(lost.sum() / lost.size)
     count, _, stats, _ = cv2.connectedComponentsWithStats((lost > 0).astype(np.uint8), connectivity=8)
     places = [s for s in stats[1:count] if s[cv2.CC_STAT_AREA] >= PLACE]

@@ -47,8 +47,8 @@ def suggest_reference(count: int) -> int:
 
 
 def _chain(features: list[Features], tolerance: float, heard: Callable[[float], None]) -> tuple[list[NDArray[np.float64]], list[int]]:
-    """First fits of each frame onto the first one, through neighbours, and the agreement of each link."""
-    fits, agreeing = [np.eye(3)], [0]
+    """First fits of each frame onto the first one, through neighbours, and by chains: frames of one number are linked by features."""
+    fits, chains = [np.eye(3)], [0]
     for k in range(1, len(features)):
         heard(k / len(features))
         link, agree = first_fit(features[k], features[k - 1], tolerance)
@@ -56,10 +56,11 @@ def _chain(features: list[Features], tolerance: float, heard: Callable[[float], 
             # a bumped or empty neighbour is stepped over
             link, agree = first_fit(features[k], features[k - 2], tolerance)
             fits.append(fits[k - 2] @ link)
+            chains.append(chains[k - 2] if agree else k)
         else:
             fits.append(fits[k - 1] @ link)
-        agreeing.append(agree)
-    return fits, agreeing
+            chains.append(chains[k - 1] if agree else k)
+    return fits, chains
 
 
 def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], reference: int, heard: Callable[[float], None]) -> Adjustment:
@@ -127,7 +128,7 @@ def register(
     if count == 1:
         return Registration(0, [np.eye(3)], [0.0], [None], "similarity")
     shape = luma(reference).shape
-    chained, agreeing = _chain(features, max(2.0, max(shape) / 700), lambda share: progress(0.2 * share))
+    chained, chains = _chain(features, max(2.0, max(shape) / 700), lambda share: progress(0.2 * share))
     fits = [np.linalg.inv(chained[reference]) @ fit for fit in chained]
     coarse = max(shape) > COARSE_SIDE
     adjustment = None
@@ -155,17 +156,11 @@ def register(
     scale = 2.0**level
     residual = [r * scale for r in adjustment.residual]
     warnings = [
-        None if k == reference else _warning(residual[k], adjustment.tiles[k], adjustment.agreeing[k], _linked(agreeing, k, reference))
+        None if k == reference else _warning(residual[k], adjustment.tiles[k], adjustment.agreeing[k], chains[k] == chains[reference])
         for k in range(count)
     ]
     final = [scaled_fit(f, -level) for f in fits]
     return Registration(reference, [f / f[2, 2] for f in final], residual, warnings, MODELS[adjustment.model])
-
-
-def _linked(agreeing: list[int], k: int, reference: int) -> bool:
-    """Whether every link from frame k to the reference was found by features."""
-    low, high = sorted((k, reference))
-    return all(agreeing[i] > 0 for i in range(low + 1, high + 1))
 
 
 def _warning(residual: float, tiles: int, agreeing: float, linked: bool) -> str | None:

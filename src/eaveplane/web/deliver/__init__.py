@@ -12,7 +12,7 @@ from pydantic import ValidationError
 from ...core.deliver.delivery import SUFFIX, WORDS, Delivery, Format, Profile, file_name, unknown_words
 from ...pipeline.work import name_facts
 from ...store import scenes
-from ..desk import desk
+from ..desk import desk, download, folder_of
 from ..scene import decided, posted, queued, stage_page
 from ..scene.opened import Opened, opened, stage
 from ..security import refuse
@@ -41,10 +41,8 @@ def set_value(number: int) -> str:
     name, value = posted("name"), posted("value").strip()
     if name not in Delivery.model_fields:
         refuse("There is no such setting.")
-    if name == "folder" and value:
-        folder = Path(value).expanduser()
-        if not folder.is_absolute() or not folder.is_dir():
-            refuse(f"{value} is not a folder. Write its whole path, or nothing to deliver beside the originals.")
+    if name == "folder" and value and folder_of(value) is None:
+        refuse(f"{value} is not a folder. Write its whole path, or nothing to deliver beside the originals.")
     if name == "name" and (unknown := unknown_words(value)):
         refuse(f"{{{unknown[0]}}} stands for nothing. Words are {', '.join(f'{{{w}}}' for w in WORDS)}.")
     try:
@@ -79,6 +77,5 @@ def result(number: int, result: int) -> Response:
 def recipe(number: int) -> Response:
     """The recipe in force, as the command line takes it."""
     scene = opened(number)
-    name = file_name(scene.row["name"], {}).encode("ascii", "replace").decode().replace("?", "-")
     written = scene.recipe.standing_alone(scene.view.size) if scene.view else scene.recipe
-    return Response(written.to_json(), mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{name}.recipe.json"'})
+    return download(written.to_json(), f"{scene.row['name']}.recipe.json")

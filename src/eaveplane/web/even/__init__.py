@@ -100,7 +100,7 @@ def _put(look: Look, path: str, value: float) -> tuple[Control, Look]:
     *way, name = path.split(".")
     try:
         for step in way:
-            key: Any = int(step) if step.isdigit() else step
+            key: Any = int(step) if step.isascii() and step.isdecimal() and len(step) < 6 else step
             at = at[key] if isinstance(at, list) else getattr(at, key)
             place = place[key]
         control = next(c for c in controls(type(at)) if c.name == name) if isinstance(at, Parameters) else None
@@ -142,7 +142,7 @@ def change(number: int) -> str:
         checked, was = Look.model_validate(fields), Look.model_validate(old)
     except ValidationError as error:
         refuse(f"That cannot be: {error.errors()[0]['msg']}.")
-    except (ValueError, TypeError):
+    except (ValueError, TypeError, RecursionError):
         refuse("That is no part of a look.")
 
     def drawn(recipe: Recipe) -> Recipe:

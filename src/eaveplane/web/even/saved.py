@@ -7,7 +7,7 @@ from pydantic import ValidationError
 
 from ...core.even.look import GROUPS, Look, with_groups
 from ...store import looks, scenes
-from ..desk import desk
+from ..desk import desk, download
 from ..scene import decided, pieces, posted
 from ..scene.opened import Opened, opened
 from ..security import refuse
@@ -62,7 +62,7 @@ def apply(number: int) -> str:
 def copy(number: int) -> str:
     """The look of another scene, or parts of it."""
     other = posted("scene")
-    row = scenes.scene(desk().db, int(other)) if other.isdigit() else None
+    row = scenes.scene(desk().db, int(other)) if other.isascii() and other.isdecimal() and len(other) < 16 else None
     if row is None:
         refuse("There is no such scene any more.")
     assert row is not None
@@ -73,8 +73,7 @@ def copy(number: int) -> str:
 def exported(number: int) -> Response:
     """The look as a file of its own."""
     scene = opened(number)
-    name = "".join(c if c.isalnum() or c in " -_" else "-" for c in str(scene.row["name"]))
-    return Response(_standing_alone(scene).model_dump_json(indent=1), mimetype="application/json", headers={"Content-Disposition": f'attachment; filename="{name} look.json"'})
+    return download(_standing_alone(scene).model_dump_json(indent=1), f"{scene.row['name']} look.json")
 
 
 @blueprint.post("/looks/import")

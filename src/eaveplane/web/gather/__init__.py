@@ -15,7 +15,7 @@ from ...pipeline.scene import leave_out as leave_out_all
 from ...recipe import FrameChoice, Reason, Recipe
 from ..desk import desk
 from ..scene import decided, posted, queued, stage_page
-from ..scene.opened import Opened, opened, stage
+from ..scene.opened import STAGES, Opened, opened, stage
 from ..security import refuse
 
 blueprint = Blueprint("gather", __name__, template_folder="templates", url_prefix="/scene/<int:number>/gather")
@@ -53,6 +53,8 @@ def leave_out(number: int) -> str:
     frame = scene.choice(id)
     place = scene.recipe.frames.index(frame) + 1
     slug = request.form.get("stage", "gather")
+    if slug not in STAGES:
+        refuse("There is no such stage.")
     if frame.state == "keep":
         if len(scene.recipe.kept()) == 1:
             refuse("This is the last frame. Bring another one back first.")

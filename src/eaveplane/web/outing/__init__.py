@@ -14,7 +14,7 @@ from ...pipeline.frames import ordered
 from ...pipeline.glance import glance_key, open_glance
 from ...recipe import FrameChoice, Recipe
 from ...store import arrangements, jobs, outings, scenes
-from ..desk import desk
+from ..desk import desk, folder_of
 from ..scene.opened import Opened, opened
 from ..security import refuse
 
@@ -233,8 +233,8 @@ def again(number: int) -> AnyResponse:
     """Look through the folder once more, or through another one to which files have moved."""
     row = _row(number)
     typed = request.form.get("folder", "").strip()
-    folder = Path(typed).expanduser() if typed else Path(row["folder"])
-    if typed and (not folder.is_absolute() or not folder.is_dir()):
+    folder = folder_of(typed) if typed else Path(row["folder"])
+    if folder is None:
         refuse(f"{typed} is not a folder that can be read. Write its whole path.")
     desk().worker.bring_in(number, folder)
     return redirect(url_for("outing.page", number=number))

@@ -217,7 +217,9 @@ def thumb(number: int, what: str, version: str) -> Response:
     scene, view = _view(number)
     shown = Shown(scene.recipe.look)
     picture = _screen(lambda: viewport(view, what, (0, 0, *view.size), 480 if request.args.get("large") else 184, shown)[0])
-    return _jpeg(picture, 85, FOREVER)
+    now = scene.version if what == "weave" else view.frame_version(what.removeprefix("frame:")) + scene.look_version if what.removeprefix("frame:") in view.frames else ""
+    # an address that asks for another state than this one must not stand for it
+    return _jpeg(picture, 85, FOREVER if version == now else None)
 
 
 @blueprint.route(AT + "/tones.json", methods=["GET", "POST"])

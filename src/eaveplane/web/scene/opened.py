@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
+from zipfile import BadZipFile
 
 import numpy as np
 from flask import abort
@@ -57,6 +58,10 @@ def stage(slug: str, label: str) -> Callable[[Callable[[Opened], dict[str, Any]]
     return enter
 
 
+UNREADABLE = (OSError, ValueError, KeyError, TypeError, EOFError, BadZipFile)
+"""What reading a damaged result may raise."""
+
+
 class Opened:
     """A scene opened for one request."""
 
@@ -98,10 +103,17 @@ class Opened:
     def _inspection(self) -> tuple[list[str], Inspection] | None:
         if not self.row["inspected"]:
             return None
-        key, ids = json.loads(self.row["inspected"])
+        try:
+            key, ids = json.loads(self.row["inspected"])
+        except ValueError:
+            return None
         if not self.has(key):
             return None
-        return ids, self.desk.kept.get(("inspection", key), lambda: open_inspection(self.desk.library.cache, key))
+        try:
+            return ids, self.desk.kept.get(("inspection", key), lambda: open_inspection(self.desk.library.cache, key))
+        except UNREADABLE:
+            self.desk.library.cache.drop(key)
+            return None
 
     def zones(self) -> dict[str, NDArray[np.bool_]]:
         """Where each inspected frame that is kept is the sharpest, (h, w) on the reference's blocks."""
@@ -128,6 +140,12 @@ class Opened:
         """Ids of kept frames that something speaks against."""
         return [f.id for f in self.recipe.kept() if f.id in self.inspected and self.inspected[f.id].flaw]
 
+    def doubted(self) -> str:
+        """How many frames something speaks against, in words."""
+        spared, doubted = len(self.spared()), len(self.proposals())
+        told = [f"{spared} better left out"] if spared else []
+        return ", ".join([*told, f"{doubted - spared} doubtful but needed"] if doubted > spared else told)
+
     def spared(self) -> list[str]:
         """Those of them that can be left out without anything being lost."""
         return [id for id in self.proposals() if not self.inspected[id].needed]
@@ -141,10 +159,19 @@ class Opened:
     def view(self) -> View | None:
         """What there is to see; kept between requests as long as nothing changed."""
         inspected = self._inspection[0] if self._inspection else ()
-        made: View | None = self.desk.views.get(
-            (self.number, self.version), lambda: open_view(self.desk.library.cache, self.recipe, self.there, self.plan, self.desk.kept, self.desk.pictures, self.desk.guides, inspected)
-        )
-        return made
+        cache = self.desk.library.cache
+        try:
+            made: View | None = self.desk.views.get(
+                (self.number, self.version), lambda: open_view(cache, self.recipe, self.there, self.plan, self.desk.kept, self.desk.pictures, self.desk.guides, inspected)
+            )
+            return made
+        except UNREADABLE:
+            # what was computed cannot be read: it is given up and made again
+            keys = {*self.there.plain.values(), *self.there.read.values(), *self.there.final.values()}
+            for key in [*keys, *(analysis_key(k) for k in keys), *((self.plan.registered, self.plan.labelled, self.plan.woven) if self.plan else ())]:
+                cache.drop(key)
+            self.there = self._keys()
+            return None
 
     def has(self, key: str | None) -> bool:
         return key is not None and self.desk.library.cache.has(key)

@@ -12,7 +12,7 @@ from werkzeug.wrappers import Response as AnyResponse
 from ...imaging.read import PICTURE_SUFFIXES
 from ...pipeline.pictures import keep_in
 from ...store import jobs, outings, scenes
-from ..desk import desk
+from ..desk import desk, folder_of
 from ..scene.opened import opened
 from ..security import refuse
 
@@ -47,7 +47,11 @@ def _outings() -> list[dict[str, Any]]:
 def folders() -> str:
     """Folders that go on from what has been typed."""
     typed = request.args.get("folder", "").strip()
-    base = Path(typed).expanduser() if typed else Path.home()
+    try:
+        base = Path(typed).expanduser() if typed else Path.home()
+        base.is_dir()
+    except (OSError, RuntimeError, ValueError):
+        return render_template("shelf/folders.html", folders=[])
     found = []
     parent = base if base.is_dir() and (typed.endswith("/") or not typed) else base.parent
     begin = "" if parent == base else base.name.lower()
@@ -66,8 +70,8 @@ def folders() -> str:
 def folder() -> AnyResponse:
     """Bring in a folder by path; its files stay where they are, or are copied."""
     typed = request.form.get("folder", "").strip()
-    path = Path(typed).expanduser()
-    if not typed or not path.is_absolute() or not path.is_dir():
+    path = folder_of(typed)
+    if path is None:
         refuse(f"{typed or 'Nothing'} is not a folder that can be read. Write its whole path.")
     if path.resolve().is_relative_to(desk().library.home.resolve()):
         refuse("That folder is the program's own. Choose the one with your pictures.")

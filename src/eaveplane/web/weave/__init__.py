@@ -55,7 +55,7 @@ def stroked(number: int, slug: str) -> str:
     """Add the stroke that was posted as JSON to the scene, in masks or drawn over the weave."""
     try:
         stroke = Stroke.model_validate(json.loads(posted("stroke")))
-    except (ValueError, ValidationError):
+    except (ValueError, ValidationError, RecursionError):
         refuse("That stroke cannot be used. Load the page again.")
     if (stroke.action == "draw") != (slug == "mend"):
         refuse("That brush belongs to another stage.")
