@@ -26,9 +26,9 @@ def stacked(paths: list[Path], folder: Path, *extra: object) -> tuple[np.ndarray
 @pytest.mark.parametrize(
     "order",
     [
-        Order(40, ("stems",), 12, 0.6, width=720),
-        Order(41, ("wire",), 8, 1.5, beyond=1, width=720),
-        Order(42, ("boulder",), 7, 0.25, width=720),
+        Order(40, ("stems",), 9, 0.6, width=600),
+        Order(41, ("wire",), 6, 1.5, beyond=1, width=600),
+        Order(42, ("boulder",), 5, 0.25, width=600),
         Order(43, ("few stems",), 2, 5.0, width=720),
     ],
     ids=["dense", "wires alone near", "f/22", "two frames"],

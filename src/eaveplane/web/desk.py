@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import io
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from flask import Response, current_app
+from flask import Response, current_app, send_file
 
 from ..pipeline.library import Library
 from ..pipeline.view import Kept
@@ -33,9 +34,7 @@ class Desk:
 def download(text: str, name: str) -> Response:
     """JSON to be kept as a file, under a name in any script."""
     plain = "".join(c if c.isprintable() and c not in '/\\:*?"<>|' else "-" for c in name)
-    response = Response(text, mimetype="application/json")
-    response.headers.set("Content-Disposition", "attachment", filename=plain)
-    return response
+    return send_file(io.BytesIO(text.encode()), mimetype="application/json", as_attachment=True, download_name=plain)
 
 
 def folder_of(typed: str) -> Path | None:
