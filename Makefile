@@ -4,7 +4,12 @@ BIN := $(VENV)/bin
 
 .PHONY: install demo test bench scenes count lint lock
 
-install: $(VENV)/.installed
+install: $(VENV)/.compiled
+
+# kernels, compiled once for the code as it is, so that neither the first start nor the first test waits for it
+$(VENV)/.compiled: $(VENV)/.installed $(shell find src/eaveplane/imaging src/eaveplane/optics src/eaveplane/core src/eaveplane/fieldcam -name '*.py')
+	$(BIN)/python -m eaveplane.pipeline.warm
+	touch $@
 
 $(VENV)/.installed: requirements.lock pyproject.toml
 	test -x $(BIN)/python || $$(command -v $(PYTHON) || command -v python3) -m venv $(VENV)

@@ -37,3 +37,34 @@ def warm_up() -> None:
     blocks = Blocks(np.ones((2, 2, OCTAVES)), np.full((2, 2, OCTAVES), 0.01), np.ones((2, 2), np.bool_))
     line_up(blocks, np.arange(2.0), to_scale=True)
     for_screen(develop(root, RAW_LOOK, Light(), "srgb"))
+
+
+def compile_all() -> None:
+    """Compile what the program is made of, the field camera included, so that nobody waits for it later; kernels of earlier states
+    of the code are given up."""
+    import math
+    import os
+    import shutil
+    from pathlib import Path
+
+    from ..core.gather.merge import merge, peak_of
+    from ..fieldcam.camera import Camera, Shot, Stage, expose
+    from ..fieldcam.landscapes import LANDSCAPES
+    from ..fieldcam.lens import Lens
+
+    warm_up()
+    light = np.full((64, 64, 3), 0.2, np.float32)
+    times = [0.5, 1.0]
+    merge([lambda a, b: light[a:b]] * 2, times, [np.ones((8, 8), np.float32)] * 2, (64, 64), peak_of(times))
+    camera = Camera(96, 64, Lens(blades=7, cats_eye=0.3, rim=0.2, fringe_red=1e-3, fringe_blue=-1e-3, falloff_ev=1))
+    for landscape in LANDSCAPES.values():
+        shot = Shot(math.inf, gust=(0.1, 0.1))
+        expose(Stage(landscape, camera, [shot]).picture(shot)[0], camera, shot, 1)
+    here = Path(os.environ["NUMBA_CACHE_DIR"])
+    for other in here.parent.iterdir() if here.parent.name == "kernels" else ():
+        if other != here:
+            shutil.rmtree(other, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    compile_all()
