@@ -74,6 +74,8 @@ def options_of(model: type[Parameters]) -> Callable[[Any], Any]:
 
     return add
 
+LEAVE_OUT = "auto: set aside markers, and frames that are shaken, overshot or foreign and without which nothing is lost; others are kept and told in the report."
+
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 @click.version_option(package_name="eaveplane")
@@ -89,7 +91,7 @@ def main() -> None:
 @click.option("--canvas", type=click.Choice(["common", "reference"]), default=None, help="common (default): the area all frames cover, at their aspect ratio. reference: the reference frame's grid.")
 @click.option("--reference", default="auto", show_default=True, help="auto, or the number of a frame, counted from 0 in the order given.")
 @click.option("--even-out", type=click.Choice(["on", "off"]), default=None, help="Remove measured exposure and colour drift between frames; default on.")
-@click.option("--leave-out", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help="auto: set aside markers, and frames that are shaken, overshot or foreign and without which nothing is lost; others are kept and told in the report.")
+@click.option("--leave-out", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help=LEAVE_OUT)
 @click.option("--recipe", "recipe_file", type=click.Path(path_type=Path), help="Take the decisions from this recipe.")
 @click.option("--save-recipe", type=click.Path(path_type=Path), help="Write the decisions as a recipe.")
 @click.option("--force", is_flag=True, help="Replace files that stand where results go.")
