@@ -61,6 +61,9 @@ def test_a_shaken_frame_that_is_needed_stays_and_is_told_with_both_facts(tmp_pat
     assert "direction" in frame["evidence"] and "but without it some places would be soft" in frame["evidence"]
     # nor is it what all others are laid on
     assert report["reference"] != 2
+    assert run("inspect", *paths, "--report", tmp_path / "i.json").exit_code == 0
+    told = json.loads((tmp_path / "i.json").read_text())["frames"][2]
+    assert told["state"] == "keep" and told["reason"] == "shaken" and told["needed"]
 
 
 def test_a_recipe_for_other_frames_still_looks_for_markers(tripod: Set, tmp_path: Path) -> None:
