@@ -121,7 +121,8 @@ def inspect(paths: Sequence[Path], cache: Cache, runner: Runner) -> dict[str, An
             verdict = found.verdicts[k] if found else None
             entry |= {"state": "keep", "reason": None, "share": 1.0, "sharp_rows": [0.0, 1.0], "blur_px": 0.0}
             if verdict:
-                entry |= {"state": "leave_out" if verdict.flaw and not verdict.needed else "keep", "reason": verdict.flaw, "share": verdict.share, "sharp_rows": list(verdict.sharp_rows), "blur_px": verdict.blur_px}
+                spared = verdict.flaw and not verdict.needed
+                entry |= {"state": "leave_out" if spared else "keep", "reason": verdict.flaw, "share": verdict.share, "sharp_rows": list(verdict.sharp_rows), "blur_px": verdict.blur_px}
                 entry |= {"evidence": verdict.evidence, "needed": verdict.needed}
         listed.append(entry)
     registered = steps.open_registration(cache, scene.registration_of(keys)) if found else None
