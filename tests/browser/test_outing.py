@@ -41,7 +41,7 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
     snow, _, _ = composition("larch", 17.0)
     write(card / "a0.tif", noisy(hands[0], 0, rng), 0)
     for k in range(5):
-        light = shaken(pan[k + 1], 9, 8) if k == 2 else pan[k + 1]
+        light = shaken(pan[k + 1], 5, 3) if k == 2 else pan[k + 1]
         write(card / f"a{k + 1}.tif", noisy(light, 0, rng), 6 + 3 * k)
     for k in range(4):
         write(card / f"b{k + 1}.tif", noisy(snow[2 * k], 0, rng), 900 + 3 * k)

@@ -39,8 +39,8 @@ DENSE = Order(3, ("wire",), 9, 1.2, beyond=2, width=720)
 def test_frames_past_everything_are_spared_and_a_wire_is_not() -> None:
     """Two wires cover under a hundredth of the picture, before ground that is sharp in other frames."""
     count = DENSE.count
-    assert losses(closely(DENSE), [count - 2, count - 1], list(range(count - 2)), {}) == {}
-    found = losses(closely(DENSE), [0], list(range(1, count)), {})
+    assert losses(closely(DENSE), [count - 2, count - 1], list(range(count - 2)), {}, {}) == {}
+    found = losses(closely(DENSE), [0], list(range(1, count)), {}, {})
     assert found[0].part < 0.2 and found[0].box[2] > 100
 
 
@@ -48,10 +48,10 @@ def test_what_only_dropped_frames_cover_is_lost() -> None:
     """Frame by frame a dense bracket can be thinned; all of its far end at once cannot, whatever each neighbour holds."""
     dense = Order(4, ("boulder",), 12, 0.5, width=720)
     far = list(range(5, 12))
-    found = losses(closely(dense), far, list(range(5)), {})
+    found = losses(closely(dense), far, list(range(5)), {}, {})
     assert set(found) >= {10, 11} and found[11].energy > 2e-6
-    assert set(losses(closely(dense), list(range(12)), [], {})) == set(range(12))
-    assert losses(closely(dense), [], [0, 1], {}) == {}
+    assert set(losses(closely(dense), list(range(12)), [], {}, {})) == set(range(12))
+    assert losses(closely(dense), [], [0, 1], {}, {}) == {}
 
 
 @given(st.sets(st.integers(0, 8), min_size=1, max_size=5))
@@ -60,8 +60,8 @@ def test_the_more_frames_stay_the_less_is_lost(extra: set[int]) -> None:
     """A frame that can go while few stay can go while more of its neighbours do."""
     few = [k for k in range(7) if k not in extra][:4] or [0]
     last = DENSE.count - 1
-    alone = losses(closely(DENSE), [last], [max(few)], {})
-    more = losses(closely(DENSE), [last], [max(few), *range(max(few) + 1, last)], {})
+    alone = losses(closely(DENSE), [last], [max(few)], {}, {})
+    more = losses(closely(DENSE), [last], [max(few), *range(max(few) + 1, last)], {}, {})
     assert not (more and not alone)
 
 
@@ -78,8 +78,8 @@ def test_an_intruder_is_its_frames_own_but_nobody_minds_it() -> None:
     details = [measure_detail(with_bird(k, (0, 0, *made.size))) for k in range(DENSE.count)]
     seen = laid_closely(lambda k: details[k], [np.eye(3)] * DENSE.count, [1.0] * DENSE.count, made.size, with_bird)
     last = DENSE.count - 1
-    assert last in losses(seen, [last], list(range(last)), {})
-    assert losses(seen, [last], list(range(last)), {last: (296, 56, 48, 38)}) == {}
+    assert last in losses(seen, [last], list(range(last)), {}, {})
+    assert losses(seen, [last], list(range(last)), {last: (296, 56, 48, 38)}, {}) == {}
 
 
 # ---- shaken --------------------------------------------------------------------------------------------------

@@ -426,7 +426,7 @@ def open_registration(cache: Cache, key: str) -> Registered:
 
 
 def inspection_key(frames: list[str], registered: str) -> str:
-    return key_of("inspection", 4, [analysis_key(f) for f in frames], registered)
+    return key_of("inspection", 5, [analysis_key(f) for f in frames], registered)
 
 
 def inspection(root: str, frames: list[str], registered: str, ticket: str) -> str:

@@ -73,11 +73,12 @@ class Loss:
 
 
 def losses(
-    frames: Closely, dropped: Sequence[int], kept: Sequence[int], ignored: Mapping[int, Box], heard: Callable[[float], None] = lambda share: None
+    frames: Closely, dropped: Sequence[int], kept: Sequence[int], ignored: Mapping[int, Box], swept: Mapping[int, FloatArray], heard: Callable[[float], None] = lambda share: None
 ) -> dict[int, Loss]:
     """What would be lost with all of `dropped` left out, by the frame that has it; frames without which nothing is lost
     are not in it. `kept` are the frames that stay, near to far. Nothing that only a dropped frame covers counts as covered;
-    nobody minds what is in the box of `ignored` of a frame."""
+    nobody minds what is in the box of `ignored` of a frame.
+    `swept` are the strokes, as kernels, that frames were shaken by: what a stroke makes of another frame is no detail of their own."""
     if not dropped:
         return {}
     if not kept:
@@ -85,7 +86,7 @@ def losses(
     strongest = _strongest(frames, [*kept, *dropped])
     found: dict[int, Loss] = {}
     for done, k in enumerate(dropped):
-        loss = _loss(frames, k, _beside(k, kept), strongest, ignored.get(k))
+        loss = _loss(frames, k, _beside(k, kept), strongest, ignored.get(k), swept.get(k))
         if loss is not None:
             found[k] = loss
         heard((done + 1) / len(dropped))
@@ -114,7 +115,7 @@ def _strongest(frames: Closely, numbers: Sequence[int]) -> FloatArray:
     return np.stack([cv2.dilate(m, np.ones((7, 7), np.uint8)) for m in most])
 
 
-def _loss(frames: Closely, k: int, others: list[int], strongest: FloatArray, ignored: Box | None) -> Loss | None:
+def _loss(frames: Closely, k: int, others: list[int], strongest: FloatArray, ignored: Box | None, stroke: FloatArray | None) -> Loss | None:
     """What is lost without a frame, the `others` standing beside it."""
     width, height = frames.size
     own = _windowed(frames.signal(k)[:BANDS])
@@ -131,7 +132,7 @@ def _loss(frames: Closely, k: int, others: list[int], strongest: FloatArray, ign
     def one(box: Box) -> None:
         x, y, w, h = box
         if told[y // POOL : -(-(y + h) // POOL), x // POOL : -(-(x + w) // POOL)].any():
-            cells = _unexplained(frames, k, others, box, told, strongest)
+            cells = _unexplained(frames, k, others, box, told, strongest, stroke)
             lost[y // CELL : y // CELL + cells.shape[0], x // CELL : x // CELL + cells.shape[1]] = cells
 
     list(side_by_side(one, boxes))
@@ -161,7 +162,7 @@ def _in_cells(band: FloatArray, octave: int) -> FloatArray:
     return np.asarray(cv2.resize(cv2.blur(band * band, (3, 3))[: h * side, : w * side], (w, h), interpolation=cv2.INTER_AREA))
 
 
-def _unexplained(frames: Closely, k: int, others: list[int], box: Box, told: NDArray[np.bool_], strongest: FloatArray) -> FloatArray:
+def _unexplained(frames: Closely, k: int, others: list[int], box: Box, told: NDArray[np.bool_], strongest: FloatArray, stroke: FloatArray | None) -> FloatArray:
     """Energy (h/8, w/8) of frame k's detail in a box that none of the others shows, 0 where it does not tell."""
     x, y, w, h = box
     left, top = max(0, x - MARGIN), max(0, y - MARGIN)
@@ -183,14 +184,18 @@ def _unexplained(frames: Closely, k: int, others: list[int], box: Box, told: NDA
     bare = [float(noise[k, o]) for o in range(BANDS)]
     rest = [r - b for r, b in zip(rest, bare, strict=True)]
     lumas = {j: frames.luma(j, wide) for j in others}
-    for radius in RADII:
+    kernels = [disc_kernel(radius) for radius in RADII]
+    if stroke is not None:
+        wide = cv2.copyMakeBorder(stroke, 5, 5, 5, 5, cv2.BORDER_CONSTANT)
+        kernels += [np.asarray(cv2.filter2D(wide, -1, disc, borderType=cv2.BORDER_CONSTANT), np.float32) for disc in kernels]
+    for number, kernel in enumerate(kernels):
         for j in others:
             if not ((rest[0] > limits[0]) | (rest[1] > limits[1]))[use].any():
                 break
-            blurred = lumas[j] if radius == 0 else cv2.filter2D(lumas[j], -1, disc_kernel(radius), borderType=cv2.BORDER_REFLECT_101)
+            blurred = lumas[j] if number == 0 else cv2.filter2D(lumas[j], -1, kernel, borderType=cv2.BORDER_REFLECT_101)
             for octave, band in enumerate(_bands(blurred)):
                 # what blur leaves of a frame's noise is little; counting none of it errs towards keeping
-                left_of = bare[octave] + (float(noise[j, octave]) if radius == 0 else 0.0)
+                left_of = bare[octave] + (float(noise[j, octave]) if number == 0 else 0.0)
                 rest[octave] = np.minimum(rest[octave], celled(mine[octave] - band, octave) - left_of)
     lost = sum(np.where(use & (rest[o] > limits[o]), rest[o], 0) for o in range(BANDS))
     return np.asarray(lost, np.float32)

@@ -114,12 +114,13 @@ def inspect(
     trusted = [k for k in range(count) if fitting[k]]
     lean, best = verdicts.leans(slopes, clear), [leads.best(k, trusted) for k in range(count)]
     idle = verdicts.nowhere(best)
-    shaky = {}
+    shaky: dict[int, str] = {}
+    swept: dict[int, FloatArray] = {}
     for k in trusted:
         if verdicts.suspect(lean[k]) or k in idle:
             shake = shake_of(k, sorted((j for j in trusted if j != k), key=lambda j, k=k: abs(j - k))[:4], closely.luma, size, float(closely.noise[k, 0]))  # type: ignore[misc]
             if shake is not None and shake.believed():
-                shaky[k] = verdicts.shaken(shake)
+                shaky[k], swept[k] = verdicts.shaken(shake), shake.kernel()
     steady = [k for k in trusted if k not in shaky]
     steady = steady if len(steady) > 1 else list(range(count))
     beyond = verdicts.at_the_ends(leads, steady)
@@ -134,7 +135,7 @@ def inspect(
     spare = {k: verdicts.IDLE for k in steady if k in idle and k not in apart and k not in past} | spare
     # what blocks propose, the picture itself has to bear out, all of it together
     asked = [k for k in range(count) if fitting[k] and (k in shaky or k in past or k in apart or k in spare)]
-    found = losses(closely, asked, [k for k in trusted if k not in asked], {k: box for k, (_, box) in strange.items()}, heard)
+    found = losses(closely, asked, [k for k in trusted if k not in asked], {k: box for k, (_, box) in strange.items()}, swept, heard)
     past, spare = verdicts.borne_out(past, spare, steady, set(found))
     good = [k for k in steady if k not in past]
     bands = soft_bands(defocus, [k for k in good if k not in spare], size, dioptres)

@@ -20,7 +20,7 @@ from ...imaging.levels import Box
 SIDE = 96
 """Pixels of a tile."""
 ACROSS, DOWN, FEWEST_TILES = 10, 7, 6
-LENGTHS = (4.0, 5.5, 7.5, 10.0, 14.0)
+LENGTHS = (4.0, 5.5, 7.5, 10.0, 14.0, 20.0, 28.0)
 ANGLES = 12
 DISCS = (0.0, 0.8, 1.4, 2.2, 3.2, 4.5, 6.5, 9.0, 13.0)
 NEARLY = 1.4
@@ -41,6 +41,17 @@ class Shake:
     rest: float
     agreeing: float
     places: int
+
+    def kernel(self) -> FloatArray:
+        """The stroke as a kernel that sums to one."""
+        reach = int(np.ceil(self.length / 2)) + 1
+        out = np.zeros((2 * reach + 1, 2 * reach + 1), np.float32)
+        for t in np.linspace(-0.5, 0.5, 8 * reach):
+            x, y = reach + t * self.length * np.cos(self.angle), reach + t * self.length * np.sin(self.angle)
+            left, top = int(x), int(y)
+            for column, row, part in ((0, 0, (1 - x % 1) * (1 - y % 1)), (1, 0, x % 1 * (1 - y % 1)), (0, 1, (1 - x % 1) * (y % 1)), (1, 1, x % 1 * (y % 1))):
+                out[min(top + row, 2 * reach), min(left + column, 2 * reach)] += part
+        return np.asarray(out / out.sum(), np.float32)
 
     def believed(self) -> bool:
         return self.rest < BETTER and self.agreeing > AGREEING
