@@ -186,8 +186,8 @@ def _unexplained(frames: Closely, k: int, others: list[int], box: Box, told: NDA
     lumas = {j: frames.luma(j, wide) for j in others}
     kernels = [disc_kernel(radius) for radius in RADII]
     if stroke is not None:
-        wide = cv2.copyMakeBorder(stroke, 5, 5, 5, 5, cv2.BORDER_CONSTANT)
-        kernels += [np.asarray(cv2.filter2D(wide, -1, disc, borderType=cv2.BORDER_CONSTANT), np.float32) for disc in kernels]
+        padded = np.asarray(cv2.copyMakeBorder(stroke, 5, 5, 5, 5, cv2.BORDER_CONSTANT), np.float32)
+        kernels += [np.asarray(cv2.filter2D(padded, -1, disc, borderType=cv2.BORDER_CONSTANT), np.float32) for disc in kernels]
     for number, kernel in enumerate(kernels):
         for j in others:
             if not ((rest[0] > limits[0]) | (rest[1] > limits[1]))[use].any():
