@@ -151,7 +151,8 @@ def quality(name: str) -> tuple[list[str], str]:
     best = max(singles, key=lambda s: psnr(fitted(s, truth, inside), truth, inside))
     errors_of = [((s - truth) ** 2).mean(axis=2) for s in singles]
     patch, pixel = np.argmin([cv2.blur(e, (9, 9)) for e in errors_of], axis=0), np.argmin(errors_of, axis=0)
-    ours = tifffile.imread(out) / 65535.0
+    # merged brackets are written darker, so that what their darkest exposure holds stays below white
+    ours = encode_srgb(np.minimum(decode_srgb(tifffile.imread(out) / 65535.0) * 2.0 ** -report["scale_ev"], 1.0)).astype(np.float64)
     sharp = decode_srgb(truth.astype(np.float32)) @ WORK_FROM_SRGB.T.astype(np.float32)
     methods: dict[str, Callable[[], np.ndarray]] = {
         "**Eaveplane**": lambda: ours,
