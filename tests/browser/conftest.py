@@ -12,6 +12,8 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
 
+from tests.conftest import Set
+
 # kernels are compiled when they are first needed, and the machine may give its time elsewhere
 expect.set_options(timeout=30_000)
 CHROMIUM = shutil.which("chromium") or "/usr/bin/chromium"
@@ -21,11 +23,11 @@ QUIET = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "-
 class Server:
     """`eaveplane serve`, or `demo`, on a folder; `address` is where it answers."""
 
-    def __init__(self, home: Path, command: str = "serve") -> None:
+    def __init__(self, home: Path, command: str = "serve", program: tuple[str, ...] = ("-m", "eaveplane.cli")) -> None:
         self.home = home
         self.log = (home.parent / f"{home.name}.log").open("ab")
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "eaveplane.cli", command, "--home", str(home), "--port", "0", "--no-open"], stdout=subprocess.PIPE, stderr=self.log, text=True
+            [sys.executable, *program, command, "--home", str(home), "--port", "0", "--no-open"], stdout=subprocess.PIPE, stderr=self.log, text=True
         )
         assert self.process.stdout is not None
         line = self.process.stdout.readline()
@@ -68,3 +70,22 @@ def page(browser: Browser) -> Iterator[Page]:
     yield opened
     context.close()
     assert complaints == []
+
+
+@pytest.fixture(scope="session")
+def gathered(tmp_path_factory: pytest.TempPathFactory, tripod: Set, browser: Browser) -> Iterator[Server]:
+    """A server on a shelf with one scene, whose frames have been looked at; tests leave it as they found it."""
+    home = tmp_path_factory.mktemp("gathered")
+    (home / "card").mkdir()
+    for path in tripod.paths:
+        shutil.copy(path, home / "card")
+    started = Server(home / "library")
+    page = browser.new_page()
+    page.goto(started.address)
+    page.fill("#folder", str(home / "card"))
+    page.get_by_role("button", name="Bring in").click()
+    page.locator(".scene-strip h2 a").click()
+    expect(page.locator("#bench")).to_contain_text("Nothing against any frame", timeout=180_000)
+    page.close()
+    yield started
+    started.stop()

@@ -2,49 +2,28 @@
 
 from __future__ import annotations
 
-import shutil
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, expect
+from playwright.sync_api import Browser
 
 from tests.browser.conftest import Server
 from tests.browser.test_route import whole
-from tests.conftest import Set
 
 AXE = Path(__file__).parent / "vendor" / "axe.min.js"
 RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
 PAGES = ["/", "/outing/1", "/planner/", "/camera/", "/queue/", *(f"/scene/1/{s}" for s in ("gather", "even", "register", "weave", "mend", "finish", "deliver"))]
 
 
-@pytest.fixture(scope="module")
-def server(tmp_path_factory: pytest.TempPathFactory, tripod: Set, browser: Browser) -> Iterator[Server]:
-    home = tmp_path_factory.mktemp("access")
-    (home / "card").mkdir()
-    for path in tripod.paths:
-        shutil.copy(path, home / "card")
-    started = Server(home / "library")
-    page = browser.new_page()
-    page.goto(started.address)
-    page.fill("#folder", str(home / "card"))
-    page.get_by_role("button", name="Bring in").click()
-    page.locator(".scene-strip h2 a").click()
-    expect(page.locator("#bench")).to_contain_text("Nothing against any frame", timeout=180_000)
-    page.close()
-    yield started
-    started.stop()
-
-
 @pytest.mark.parametrize(("width", "theme"), [(1280, "light"), (1024, "dark"), (1024, "light"), (1280, "dark")])
-def test_nothing_stands_in_anybodys_way(server: Server, browser: Browser, width: int, theme: str) -> None:
+def test_nothing_stands_in_anybodys_way(gathered: Server, browser: Browser, width: int, theme: str) -> None:
     # the checker is put in from outside, which the page's own policy would not let
     context = browser.new_context(viewport={"width": width, "height": 800}, bypass_csp=True)
     page = context.new_page()
     page.add_init_script(f"localStorage.setItem('theme', '{theme}')")
     found = []
     for url in PAGES:
-        page.goto(server.address + url)
+        page.goto(gathered.address + url)
         if "/scene/" in url:
             whole(page)
         page.add_script_tag(path=AXE)

@@ -171,7 +171,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     page.locator("#c-straighten").fill("1")
     expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Straighten 1 °")
     expect(page.locator("#route a[aria-current=step]")).to_have_attribute("aria-label", "Finish, done")
-    x, y = place(page, ".handle[data-edge=se]")
+    x, y = place(page, ".reach[data-edge=se]")
     page.mouse.move(x, y)
     page.mouse.down()
     page.mouse.move(x - 65, y - 35, steps=4)

@@ -65,6 +65,22 @@ def test_what_is_picked_becomes_neutral(page: Page) -> None:
     undo(page)
 
 
+def test_the_temperature_as_shot_is_shown_as_what_it_is(page: Page) -> None:
+    def ruler(html: str) -> dict[str, str]:
+        found = re.search(r'data-name="kelvin" data-start="([\d.]+)" data-came-as="0".*?value="([\d.]+)"', html, re.S)
+        assert found
+        return {"start": found[1], "value": found[2]}
+
+    html = page.get(page.at("/even")).text
+    shot = re.search(r"as shot: (\d+) K", html)
+    assert shot and abs(float(ruler(html)["value"]) - int(shot[1])) <= 25 and ruler(html)["value"] == ruler(html)["start"]
+    html = page.post(page.at("/even/set"), {"name": "kelvin", "value": 4000}).text
+    assert "Undo: Temperature 4000 K" in html
+    assert "Undo: Temperature as shot" in page.post(page.at("/even/set"), {"name": "kelvin", "value": 0}).text
+    assert page.recipe().look.kelvin == 0
+    undo(page, 2)
+
+
 @pytest.mark.parametrize("kelvin, tint", [(2800.0, 10.0), (5500.0, 0.0), (9000.0, -20.0)])
 def test_a_grey_card_tells_its_light(kelvin: float, tint: float) -> None:
     shot = Light(5200, 4)

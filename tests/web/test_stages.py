@@ -255,7 +255,8 @@ def test_a_cleared_cache_is_filled_again(page: Page) -> None:
     for entry in page.library.cache.root.glob("decode-*"):
         shutil.rmtree(entry)
     page.client.application.extensions["eaveplane"].kept.clear()
-    assert "Frames are being read" in page.get(page.at("/gather")).text
+    told = page.state(page.get(page.at("/gather")).text)
+    assert told["busy"] and told["size"] is None
     assert [j["kind"] for j in jobs.open_jobs(page.library.db) if j["scene_id"] == page.scene].count("inspect") == 1
     page.get(page.at("/even"))
     waiting = [j for j in jobs.open_jobs(page.library.db) if j["scene_id"] == page.scene and j["kind"] == "inspect"]

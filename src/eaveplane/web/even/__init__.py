@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -31,6 +32,8 @@ PICKED = 9
 """Side of the square of pixels whose mean is picked."""
 CLIPPED = 0.985
 CONTROLS = {c.name: c for c in controls(Look)}
+TEMPERATURE, COLDEST = CONTROLS["kelvin"], 1700.0
+"""The control for the light, and the least temperature that it names; 0 is as shot."""
 DRAWN = {"Hue ring": ("hues",), "Curve": ("curve",)}
 """What a look has beside its numbers, by the heading that resets it."""
 
@@ -41,7 +44,8 @@ def bench(scene: Opened) -> dict[str, Any]:
     frames = scene.view.frames if scene.view else {}
     first = next(iter(frames.values()), None)
     return {
-        "controls": list(CONTROLS.values()),
+        "controls": [replace(c, low=COLDEST) if c.name == "kelvin" else c for c in CONTROLS.values()],
+        "as_shot": float(np.clip(TEMPERATURE.step * round((scene.view.shot if scene.view else Light()).kelvin / TEMPERATURE.step), COLDEST, TEMPERATURE.high)),
         "look": look,
         "start": start_of(scene),
         "drift": in_frames.drift_rows(scene),
@@ -124,7 +128,8 @@ def set_value(number: int) -> str:
         refuse("That is not a number.")
     look = opened(number).recipe.look
     control, _ = _put(look, path, value)
-    said = f"{control.label} {value:+g} {control.unit}".strip()
+    temperature = control.name == TEMPERATURE.name
+    said = f"{control.label} as shot" if temperature and not value else f"{control.label} {value:{'g' if temperature else '+g'}} {control.unit}".strip()
     place = path.split(".")
     if place[0] == "areas":
         said = f"{look.areas[int(place[1])].name}: {said[0].lower()}{said[1:]}"
@@ -244,7 +249,7 @@ def _lit(scene: Opened, find: Any, said: str) -> str:
     except ValueError as error:
         refuse(str(error))
     assert scene.view is not None
-    kelvin, tint = float(np.clip(round(found.kelvin / 50) * 50, 1700, 15000)), float(np.clip(round(scene.view.shot.tint - found.tint), -100, 100))
+    kelvin, tint = float(np.clip(round(found.kelvin / 50) * 50, COLDEST, TEMPERATURE.high)), float(np.clip(round(scene.view.shot.tint - found.tint), -100, 100))
     told = f"{said}: {kelvin:g} K, tint {tint:+g}"
     return decided(scene.number, "even", told, lambda recipe: recipe.model_copy(update={"look": recipe.look.model_copy(update={"kelvin": kelvin, "tint": tint})}), bench=True)
 

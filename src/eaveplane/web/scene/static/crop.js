@@ -3,6 +3,8 @@ import { post } from "../shell/page.js";
 
 const SVG = "http://www.w3.org/2000/svg";
 
+const HANDLES = [["nw", 0, 0, "Upper left corner"], ["n", 0.5, 0, "Upper side"], ["ne", 1, 0, "Upper right corner"], ["e", 1, 0.5, "Right side"], ["se", 1, 1, "Lower right corner"], ["s", 0.5, 1, "Lower side"], ["sw", 0, 1, "Lower left corner"], ["w", 0, 0.5, "Left side"]];
+
 /** Rounded as the program rounds: halves to the even side. */
 function even(value) {
   const below = Math.floor(value), rest = value - below;
@@ -19,6 +21,9 @@ export class CropBox {
     this.group.addEventListener("pointerdown", (event) => this.press(event));
     this.group.addEventListener("pointermove", (event) => this.drag(event));
     this.group.addEventListener("pointerup", () => this.lift());
+    this.group.addEventListener("keydown", (event) => this.key(event));
+    this.group.addEventListener("keyup", (event) => { if (this.box && event.key.startsWith("Arrow")) this.settle(); });
+    this.group.addEventListener("focusout", () => { if (this.box && !this.held && !this.drawing) this.settle(); });
     document.addEventListener("change", (event) => { if (event.target.id === "guides") this.draw(); });
   }
 
@@ -37,7 +42,10 @@ export class CropBox {
     if (!state.size || !picture.viewer) return;
     const turn = finishing ? degrees ?? state.straighten : 0;
     if (picture.viewer.viewport.getRotation() !== turn) picture.turn(turn);
+    const focused = document.activeElement?.closest?.(".crop [data-edge]")?.dataset.edge;
+    this.drawing = true;
     this.group.replaceChildren();
+    this.drawing = false;
     if (!finishing) return;
     const crop = this.box || state.crop, room = this.room(turn), scale = picture.scale();
     const centre = picture.toScreen(room.cx, room.cy);
@@ -46,12 +54,16 @@ export class CropBox {
     this.screen = { left, top, width: room.w * scale, height: room.h * scale };
     const big = 1e5;
     this.add("path", { class: "shade", "fill-rule": "evenodd", d: `M${-big} ${-big}H${big}V${big}H${-big}ZM${x} ${y}v${h}h${w}v${-h}Z` });
-    this.add("rect", { class: "box", x, y, width: w, height: h, "data-edge": "move" });
-    if (page.stage !== "finish") return;
+    const held = page.stage === "finish";
+    this.add("rect", { class: "box", x, y, width: w, height: h, "data-edge": "move", ...(held ? { tabindex: 0, role: "button", "aria-label": "The crop box: arrows move it, with Shift further" } : {}) });
+    if (!held) return;
     if (document.getElementById("guides")?.checked) this.add("path", { class: "guides", d: [1, 2].map((i) => `M${x + w * i / 3} ${y}v${h}M${x} ${y + h * i / 3}h${w}`).join("") });
-    for (const [edge, ex, ey] of [["nw", 0, 0], ["n", 0.5, 0], ["ne", 1, 0], ["e", 1, 0.5], ["se", 1, 1], ["s", 0.5, 1], ["sw", 0, 1], ["w", 0, 0.5]]) {
-      this.add("rect", { class: "handle", x: x + w * ex - 5, y: y + h * ey - 5, width: 10, height: 10, "data-edge": edge });
+    for (const [edge, ex, ey, name] of HANDLES) {
+      const cx = x + w * ex, cy = y + h * ey;
+      this.add("rect", { class: "handle", x: cx - 5, y: cy - 5, width: 10, height: 10 });
+      this.add("rect", { class: "reach", x: cx - 12, y: cy - 12, width: 24, height: 24, "data-edge": edge, tabindex: 0, role: "button", "aria-label": `${name} of the crop box: arrows move it, with Shift further` });
     }
+    if (focused) this.group.querySelector(`[data-edge=${focused}]`)?.focus({ preventScroll: true });
     const told = document.getElementById("crop-size");
     if (told) told.textContent = this.size(crop, room);
   }
@@ -80,10 +92,22 @@ export class CropBox {
     this.held = { edge, x: event.clientX, y: event.clientY, crop: { ...this.page.state.crop } };
   }
 
+  key(event) {
+    const by = event.shiftKey ? 20 : 4, { edge } = event.target.dataset;
+    const move = { ArrowLeft: [-by, 0], ArrowRight: [by, 0], ArrowUp: [0, -by], ArrowDown: [0, by] }[event.key];
+    if (!move || !edge || this.page.stage !== "finish") return;
+    event.preventDefault();
+    event.stopPropagation();
+    this.move(edge, this.box || this.page.state.crop, move[0] / this.screen.width, move[1] / this.screen.height);
+  }
+
   drag(event) {
     if (!this.held) return;
-    const { edge, crop } = this.held;
-    const dx = (event.clientX - this.held.x) / this.screen.width, dy = (event.clientY - this.held.y) / this.screen.height;
+    this.move(this.held.edge, this.held.crop, (event.clientX - this.held.x) / this.screen.width, (event.clientY - this.held.y) / this.screen.height);
+  }
+
+  /** Move an edge, a corner or all of a box by fractions of the room. */
+  move(edge, crop, dx, dy) {
     let { x, y, w, h } = crop;
     const least = 0.03;
     if (edge === "move") { x = clamp(x + dx, 0, 1 - w); y = clamp(y + dy, 0, 1 - h); } else {
@@ -103,7 +127,11 @@ export class CropBox {
   async lift() {
     if (!this.held) return;
     this.held = null;
-    if (this.box) await this.post(this.box, document.getElementById("ratio").value);
+    if (this.box) await this.settle();
+  }
+
+  async settle() {
+    await this.post(this.box, document.getElementById("ratio").value);
     this.box = null;
   }
 

@@ -1,6 +1,6 @@
 // Even out's bench: its parts, the look being tried, the histogram, and what is compared with what.
 import { post, send, tell } from "../shell/page.js";
-import { write } from "../shell/rulers.js";
+import { meant, write } from "../shell/rulers.js";
 import { Curve } from "./curve.js";
 import { Ring } from "./ring.js";
 import { Areas } from "./areas.js";
@@ -24,11 +24,9 @@ export class LookBench {
     this.areas = new Areas(this);
     document.addEventListener("click", (event) => this.click(event));
     document.addEventListener("change", (event) => this.changed(event));
-    // what had the focus has it again when the bench has been drawn anew
+    // a hue's point has the focus again when the ring has been drawn anew
     document.body.addEventListener("htmx:oobBeforeSwap", (event) => {
-      if (event.detail.target.id !== "bench") return;
-      const held = document.activeElement;
-      this.focus = held.closest?.("#ring .point") ? "#ring .point[aria-pressed=true]" : held.closest?.("#bench") && held.id ? `#${held.id}` : "";
+      if (event.detail.target.id === "bench") this.focus = document.activeElement.closest?.("#ring .point") ? "#ring .point[aria-pressed=true]" : "";
     });
     const mat = document.querySelector(".mat");
     // a tool takes the press before the picture is dragged by it
@@ -43,7 +41,7 @@ export class LookBench {
     const look = structuredClone(this.page.state.lookValues);
     for (const ruler of document.querySelectorAll(".bench-even .ruler[data-name]")) {
       const range = ruler.querySelector("[type=range]");
-      if (range.dataset.url?.endsWith("/set")) put(look, ruler.dataset.name, Number(range.value));
+      if (range.dataset.url?.endsWith("/set")) put(look, ruler.dataset.name, meant(ruler, range.value));
     }
     return look;
   }

@@ -90,7 +90,10 @@ export class Picture {
 
   show(view) {
     const { page } = this, { state } = page;
-    document.getElementById("no-picture").hidden = Boolean(state.size);
+    const none = document.getElementById("no-picture");
+    none.hidden = Boolean(state.size);
+    const read = { cancelled: "Reading the frames was cancelled. Look again, in Gather, reads them.", failed: "The frames could not be read; the notebook tells why. Look again, in Gather, tries once more." };
+    none.textContent = (!state.busy && read[state.jobState]) || none.dataset.reading;
     if (!state.size) return;
     if (!this.viewer) this.open();
     this.say();

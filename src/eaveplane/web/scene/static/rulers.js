@@ -1,6 +1,6 @@
 // Rulers of the bench: the look is seen while a slider is held, posted when it is let go.
 import { post } from "../shell/page.js";
-import { listen, write } from "../shell/rulers.js";
+import { listen, meant, write } from "../shell/rulers.js";
 
 const ENDS = ["white_end", "black_end"];
 
@@ -19,7 +19,7 @@ export class Rulers {
     const url = ruler.querySelector("[type=range]").dataset.url;
     this.page.ends = false;
     if (ruler.closest("#trim")) return post(document.getElementById("trim").dataset.url, { frame: this.page.chosen, name: ruler.dataset.name.split(".")[1], value: clamped });
-    return url && post(url, { name: ruler.dataset.name, value: clamped });
+    return url && post(url, { name: ruler.dataset.name, value: meant(ruler, clamped) });
   }
 
   live(ruler) {

@@ -53,6 +53,33 @@ document.body.addEventListener("htmx:afterSwap", (event) => {
   if (requestConfig.elt === target && requestConfig.verb === "get" && elt.id === target.id) shown.set(elt, xhr.responseText);
 });
 
+// What has the keyboard keeps it when the piece that holds it is drawn anew: it is found again by what it is.
+const TAKES_KEYS = "a[href], button, input, select, textarea, [tabindex]";
+let lost = null;
+function sort(element) {
+  const { dataset } = element;
+  const own = [element.name, element.type, dataset.do, dataset.view, dataset.panel, dataset.move, dataset.reset, dataset.areaDo, element.getAttribute("href"), element.getAttribute("hx-post"), element.getAttribute("aria-label")];
+  return element.id || [element.tagName, ...own, element.closest("[data-frame]")?.dataset.frame, element.closest("[data-area]")?.dataset.area].join("|");
+}
+function keep() {
+  const held = document.activeElement;
+  // drawings keep their own places
+  if (!held || held === document.body || held instanceof SVGElement) return;
+  const kind = sort(held), alike = [...document.querySelectorAll(TAKES_KEYS)].filter((one) => sort(one) === kind);
+  lost = { held, kind, number: alike.indexOf(held), piece: held.closest("[id]:not(input, select, button)")?.id, main: held.matches(".main") };
+}
+function giveBack() {
+  const { held, kind, number, piece: name, main } = lost ?? {};
+  lost = null;
+  if (!held || held.isConnected || (document.activeElement && document.activeElement !== document.body)) return;
+  const alike = [...document.querySelectorAll(TAKES_KEYS)].filter((one) => sort(one) === kind);
+  const piece = document.getElementById(name);
+  // a stage's main action leads to the next one's; what is gone for good leaves the place where it was
+  (alike[number] ?? alike[0] ?? (main && piece?.querySelector(".main")) ?? piece?.querySelector(TAKES_KEYS))?.focus({ preventScroll: true });
+}
+for (const event of ["htmx:beforeSwap", "htmx:oobBeforeSwap"]) document.body.addEventListener(event, keep);
+for (const event of ["htmx:afterSettle", "htmx:oobAfterSwap"]) document.body.addEventListener(event, () => setTimeout(giveBack, 0));
+
 function theme() {
   const root = document.documentElement;
   root.dataset.bsTheme = root.dataset.bsTheme === "dark" ? "light" : "dark";

@@ -11,14 +11,30 @@ export function write(ruler, value) {
   return clamped;
 }
 
+/** What a value of a ruler means: one that stands where the picture came may be kept as "as it came" rather than as a number. */
+export function meant(ruler, value) {
+  const { cameAs, start } = ruler.dataset;
+  return cameAs !== undefined && Math.abs(value - Number(start)) < 1e-9 ? Number(cameAs) : Number(value);
+}
+
 /** Keep all rulers of the page in step: `live` while a slider is held, `set` when a value stands. */
 export function listen(live, set) {
+  let before = null;
   const of = (event) => event.target.closest?.(".ruler[data-name]");
   document.addEventListener("input", (event) => {
     const ruler = of(event);
     if (ruler && event.target.type === "range") { write(ruler, event.target.value); live(ruler); }
   });
   document.addEventListener("change", (event) => { const ruler = of(event); if (ruler) set(ruler, event.target.value); });
+  // Escape gives the keyboard back to what had it before the ruler was taken
+  document.addEventListener("focusin", (event) => { if (of(event) && !event.relatedTarget?.closest?.(".ruler")) before = event.relatedTarget; });
+  document.addEventListener("keydown", (event) => {
+    const ruler = of(event);
+    if (!ruler || event.key !== "Escape") return;
+    event.preventDefault();
+    event.target.blur();
+    if (before?.isConnected) before.focus();
+  });
   document.addEventListener("dblclick", (event) => { const ruler = of(event); if (ruler && event.target.type === "range") set(ruler, ruler.dataset.start); });
   document.addEventListener("keydown", (event) => {
     const ruler = of(event);

@@ -1,0 +1,71 @@
+"""The page by keys alone: what has the keyboard keeps it, and what is drawn on the picture can be moved without a pointer."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import Server
+from tests.browser.test_route import changed, whole
+
+
+@pytest.fixture
+def scene(page: Page, gathered: Server) -> Iterator[str]:
+    yield f"{gathered.address}/scene/1"
+
+
+def test_the_keyboard_stays_where_it_was(page: Page, scene: str) -> None:
+    page.goto(f"{scene}/gather")
+    whole(page)
+    face = page.locator("#rail .frame .face").nth(1)
+    face.focus()
+    frame = page.evaluate("document.activeElement.parentElement.dataset.frame")
+    for words in ("left out: by hand", ""):
+        page.keyboard.press("l")
+        expect(page.locator(f"#rail [data-frame='{frame}']")).to_contain_text(words)
+        expect(page.locator(f"#rail [data-frame='{frame}'] .face")).to_be_focused()
+    page.locator(".bench-main .main").focus()
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/even")
+    expect(page.locator(".bench-even .bench-main .main")).to_be_focused()
+    page.locator("#history [data-do=undo]").focus()
+    page.keyboard.press("Enter")
+    expect(page.locator("#history [data-do=undo]")).to_be_focused()
+    expect(page.locator("#history [data-do=redo]")).to_be_enabled()
+
+
+def test_escape_gives_the_keyboard_back(page: Page, scene: str) -> None:
+    page.goto(f"{scene}/even")
+    whole(page)
+    face = page.locator("#rail .frame .face").first
+    face.focus()
+    page.locator("#c-exposure").click()
+    page.keyboard.press("Escape")
+    expect(page.locator("#c-exposure")).not_to_be_focused()
+    expect(face).to_be_focused()
+
+
+def test_the_crop_box_is_moved_by_arrows(page: Page, scene: str) -> None:
+    page.goto(f"{scene}/finish")
+    whole(page)
+    size = page.locator("#crop-size")
+    before = size.inner_text()
+    corner = page.locator(".crop [data-edge=se]")
+    corner.focus()
+    for _ in range(3):
+        page.keyboard.press("Shift+ArrowLeft")
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", re.compile("Crop"))
+    expect(size).not_to_have_text(before)
+    expect(corner).to_be_focused()
+    cropped = size.inner_text()
+    page.locator(".crop .box").focus()
+    changed(page, lambda: page.keyboard.press("Shift+ArrowRight"))
+    # moved, not resized
+    expect(size).to_have_text(cropped)
+    crop = page.evaluate("JSON.parse(document.getElementById('state').dataset.state).crop")
+    assert crop["x"] > 0 and crop["y"] == 0 and crop["w"] < 1
+    page.keyboard.press("Control+z")
+    page.keyboard.press("Control+z")
