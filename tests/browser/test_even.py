@@ -230,6 +230,7 @@ def test_a_trim_is_marked_on_the_rail(even: Page) -> None:
     page.locator("#trim [data-name='trim.exposure'] input[type=number]").fill("0.3")
     page.keyboard.press("Enter")
     expect(page.locator("#rail .trimmed")).to_have_text("trim +0.30 EV")
+    page.keyboard.press("Escape")
     page.keyboard.press("2")
     expect(page.locator("#trim [data-name='trim.exposure'] input[type=number]")).to_have_value("0.00")
     page.keyboard.press("1")

@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Server
-from tests.browser.test_route import changed, whole
+from tests.browser.test_route import whole
 
 
 @pytest.fixture
@@ -55,17 +55,27 @@ def test_the_crop_box_is_moved_by_arrows(page: Page, scene: str) -> None:
     before = size.inner_text()
     corner = page.locator(".crop [data-edge=se]")
     corner.focus()
+
+    def taken(wanted: str) -> float:
+        """How much of the width is cropped away, once that is so."""
+        told = "JSON.parse(document.getElementById('state').dataset.state).crop.w"
+        return float(page.wait_for_function(f"() => {{ const taken = 1 - {told}; return taken {wanted} && taken; }}").json_value())
+
+    page.keyboard.press("Shift+ArrowLeft")
+    step = taken("> 0")
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", re.compile("Crop"))
+    # none is lost while an earlier one is on its way
     for _ in range(3):
         page.keyboard.press("Shift+ArrowLeft")
-    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", re.compile("Crop"))
+    assert taken(f"> {3.9 * step}") < 4.1 * step
     expect(size).not_to_have_text(before)
     expect(corner).to_be_focused()
     cropped = size.inner_text()
     page.locator(".crop .box").focus()
-    changed(page, lambda: page.keyboard.press("Shift+ArrowRight"))
+    page.keyboard.press("Shift+ArrowRight")
+    crop = page.wait_for_function("() => { const { crop } = JSON.parse(document.getElementById('state').dataset.state); return crop.x > 0 && crop; }").json_value()
     # moved, not resized
+    assert crop["y"] == 0 and crop["w"] < 1
     expect(size).to_have_text(cropped)
-    crop = page.evaluate("JSON.parse(document.getElementById('state').dataset.state).crop")
-    assert crop["x"] > 0 and crop["y"] == 0 and crop["w"] < 1
-    page.keyboard.press("Control+z")
-    page.keyboard.press("Control+z")
+    for _ in range(5):
+        page.keyboard.press("Control+z")

@@ -131,8 +131,10 @@ export class CropBox {
   }
 
   async settle() {
-    await this.post(this.box, document.getElementById("ratio").value);
-    this.box = null;
+    const { box } = this;
+    await this.post(box, document.getElementById("ratio").value);
+    // a key may have moved it on meanwhile
+    if (this.box === box) this.box = null;
   }
 
   post(box, ratio) { return post(document.getElementById("ratio").dataset.post, { ...box, ratio }); }

@@ -144,7 +144,8 @@ document.body.addEventListener("htmx:afterOnLoad", (event) => {
   if (now !== mark || over) { mark = now; refresh(over || !page.state.size); }
 });
 function refresh(bench = false) {
-  const editing = document.activeElement?.closest("#bench input[type=text], #bench input[type=number]");
+  const field = document.activeElement?.closest("#bench input[type=text], #bench input[type=number]");
+  const editing = field && field.value !== field.defaultValue;
   return htmx.ajax("GET", `/scene/${page.state.scene}/pieces/${page.stage}?bench=${bench && !editing ? 1 : 0}`, { swap: "none", source: document.getElementById("told") }).catch(() => {});
 }
 window.addEventListener("popstate", () => location.reload());
