@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bench.faults import FAULTS, count, look, scene, spoil, true_gap
+from bench.faults import FAULTS, look, scene, spoil, true_gap
 from eaveplane.core.gather.coverage import SoftBand
 from eaveplane.core.gather.detail import measure_detail
 from eaveplane.core.gather.exposures import brackets_of
@@ -85,13 +85,6 @@ def test_each_fault_is_found_and_nobody_else_is_accused(fault: str) -> None:
         assert flaws == case.truth
         victim = case.truth.index(fault)
         assert found.verdicts[order.index(victim)].evidence
-
-
-def test_counts_over_a_few_scenes() -> None:
-    """The full count is `python -m bench.faults`; here its machinery and a sample."""
-    found = count(range(7), True, [SNOW])
-    assert found["accused"] == 0 and all(right == of for right, of in found["found"].values()) and found["gaps"][0] == found["gaps"][1] == 1
-    assert found["false gaps"][0] == 0 and found["blur"][0] > 0.8 * found["blur"][1]
 
 
 def test_a_blur_without_direction_leans_nowhere() -> None:

@@ -107,8 +107,8 @@ def test_exif_says_what_was_written(tmp_path_factory: pytest.TempPathFactory, se
 
 
 @pytest.mark.filterwarnings("ignore:Corrupt EXIF data")
-@given(st.binary(min_size=0, max_size=300))
-@settings(max_examples=60, deadline=None)
+@given(st.binary(min_size=0, max_size=160))
+@settings(max_examples=20, deadline=None)
 def test_any_exif_is_read_or_ignored(tmp_path_factory: pytest.TempPathFactory, noise: bytes) -> None:
     path = tmp_path_factory.mktemp("exif") / "a.jpg"
     Image.new("RGB", (32, 32)).save(path, exif=b"Exif\0\0II*\0\x08\0\0\0" + noise)

@@ -37,23 +37,24 @@ FOREVER = "private, max-age=31536000, immutable"
 
 def stage_page(number: int, slug: str) -> str:
     """A stage as a whole page, or its pieces where the page is there already."""
-    scene = opened(number)
-    _read_missing(scene)
+    scene = _with_missing_read(opened(number))
     if request.headers.get("HX-Request"):
         return pieces(scene, slug, bench=True)
     back, on = scenes.steps_left(desk().db, number)
     return render_template("scene/page.html", scene=scene, current=slug, back=back, on=on, **STAGES[slug].bench(scene))
 
 
-def _read_missing(scene: Opened) -> None:
-    """Frames whose pixels are not in the cache, as after an update or when it was cleared, are read again."""
+def _with_missing_read(scene: Opened) -> Opened:
+    """The scene; frames whose pixels are not in the cache, as after an update or when it was cleared, are read again."""
     desk().worker.looked_at = scene.number
     if scene.last_job is not None and (scene.last_job["kind"], scene.last_job["state"]) == ("inspect", "cancelled"):
         # somebody did not want it; "Look again" in Gather asks for it
-        return
+        return scene
     missing = [f for f in scene.recipe.kept() if f.id not in scene.there.read and all(i in scene.files and scene.files[i].path.exists() for i in f.sources())]
-    if missing and not scene.busy:
-        desk().worker.inspect(scene.number)
+    if not missing or scene.busy:
+        return scene
+    desk().worker.inspect(scene.number)
+    return opened(scene.number)
 
 
 def pieces(scene: Opened, slug: str, bench: bool = False, head: bool = False) -> str:
