@@ -129,7 +129,8 @@ def doubts(found: Inspection, ids: Sequence[str], left_out: Sequence[str]) -> li
 def settled(recipe: Recipe, found: Inspection, ids: Sequence[str]) -> Recipe:
     """The recipe with a reference that nothing speaks against, where the one suggested would be a doubtful frame."""
     kept = [f.id for f in recipe.kept()]
-    doubtful = {id for id, v in zip(ids, found.verdicts, strict=True) if v.flaw}
+    # one that others could stand in for is as sound as they are
+    doubtful = {id for id, v in zip(ids, found.verdicts, strict=True) if v.flaw and v.flaw != "redundant"}
     if recipe.reference in kept or not kept or kept[suggest_reference(len(kept))] not in doubtful:
         return recipe
     middle = suggest_reference(len(kept))
