@@ -23,7 +23,6 @@ from eaveplane.core.even.look import RAW_LOOK, HuePoint, Light, Look
 from eaveplane.core.even.noise import measure_noise
 from eaveplane.core.even.relief import guide_of
 from eaveplane.core.weave.distance import distances_of
-from eaveplane.core.weave.weave import Weaving
 from eaveplane.fieldcam.order import LandscapeName, Order
 from eaveplane.fieldcam.outing import carry_out
 from eaveplane.imaging.colour import FloatArray
@@ -34,9 +33,9 @@ from eaveplane.imaging.read import read_picture
 from eaveplane.imaging.rows import CORES
 from eaveplane.pipeline import scene as scene_of_job
 from eaveplane.pipeline.cache import Cache, hash_file
-from eaveplane.pipeline.frames import File, analyse, choice
+from eaveplane.pipeline.frames import File, choice, gather
 from eaveplane.pipeline.runner import Runner
-from eaveplane.pipeline.steps import open_decoded
+from eaveplane.pipeline.steps import open_frame, open_labels
 from eaveplane.recipe import Recipe
 
 HERE = Path(__file__).parents[1] / ".bench"
@@ -151,13 +150,13 @@ def distances() -> list[str]:
         with tempfile.TemporaryDirectory() as scratch, ThreadPoolExecutor(CORES) as pool:
             cache, runner = Cache(Path(scratch) / "cache"), Runner(pool, Path(scratch) / "tickets", lambda what, share: None)
             files = [File(path, hash_file(path), path.name) for path in paths]
-            keys = analyse(cache, files, runner, (0.0, 1.0), True, Capture()).keys
-            planned = scene_of_job.plan(Recipe(frames=[choice([f]) for f in files]), keys, full_only=True)
+            chosen = [choice([f]) for f in files]
+            planned = scene_of_job.plan(Recipe(frames=chosen), gather(cache, files, lambda decoded, problems: chosen, runner, True, Capture()).frames)  # noqa: B023
             assert planned is not None
-            scene_of_job.register(cache, planned, runner, (0.0, 1.0))
-            scene_of_job.label(cache, planned, Weaving().quiet, runner, (0.0, 1.0))
-            gates = np.load(cache.path(planned.labelled) / "gates.npy").astype(np.float32)
-            focus = [open_decoded(cache, key).meta.focus_m for key in planned.frames]
+            scene_of_job.register(cache, planned, runner)
+            scene_of_job.label(cache, planned, runner)
+            gates = open_labels(cache, planned.labelled.key)
+            focus = [open_frame(cache, frame).meta.focus_m for frame in planned.frames]
         found = distances_of(gates, focus)
         assert found is not None
         steps = np.array([1 / f for f in focus if f])

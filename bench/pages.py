@@ -11,8 +11,9 @@ from pathlib import Path
 
 from eaveplane.imaging.exif import Metadata
 from eaveplane.imaging.read import Facts
+from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline.library import Library
-from eaveplane.pipeline.work import Worker, stamp_of
+from eaveplane.pipeline.pictures import stamp_of
 from eaveplane.recipe import FrameChoice, Recipe
 from eaveplane.store import outings, scenes
 from eaveplane.web.app import create_app

@@ -10,7 +10,7 @@ import pytest
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "eaveplane"
-FLOORS = [{"imaging", "optics", "parameter"}, {"core", "fieldcam"}, {"recipe"}, {"pipeline", "store"}, {"web", "cli"}]
+FLOORS = [{"imaging", "optics", "parameter"}, {"core", "fieldcam"}, {"recipe"}, {"pipeline", "store"}, {"jobs"}, {"web", "cli"}]
 LEVEL = {part: level for level, parts in enumerate(FLOORS) for part in parts}
 STAGES = ["gather", "even", "register", "weave", "mend", "finish", "deliver"]
 

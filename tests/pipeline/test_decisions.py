@@ -11,9 +11,9 @@ from pydantic import ValidationError
 from eaveplane.core.even.areas import Area, Elliptical
 from eaveplane.core.finish.finish import Crop
 from eaveplane.core.weave.strokes import Stroke
+from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline.decisions import carried, decide, placed
 from eaveplane.pipeline.library import Library
-from eaveplane.pipeline.work import Worker
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, scenes
 from tests.conftest import Set

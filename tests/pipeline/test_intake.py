@@ -18,12 +18,14 @@ import tifffile
 from eaveplane.core.deliver.delivery import Delivery
 from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.read import read_picture
-from eaveplane.pipeline import glance, steps, work
+from eaveplane.jobs import bring_in as bringing
+from eaveplane.jobs.worker import Worker
+from eaveplane.pipeline import glance, steps
 from eaveplane.pipeline.cache import Cache, hash_file
+from eaveplane.pipeline.frames import File
 from eaveplane.pipeline.library import Library
 from eaveplane.pipeline.pictures import keep_in, recipe_beside
 from eaveplane.pipeline.runner import Runner
-from eaveplane.pipeline.work import Worker
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, outings, scenes
 from eaveplane.store.database import Database
@@ -107,7 +109,7 @@ def test_a_picture_that_was_replaced_is_not_woven_under_the_old_name(library: Li
     old = hash_file(path)
     shutil.copy(tripod.paths[2], path)
     with pytest.raises(PictureError, match="its content has changed"):
-        steps.decode(str(tmp_path / "other"), str(path), old, False, Recipe().capture, str(tmp_path / "ticket"))
+        steps.make(str(tmp_path / "other"), File(path, old, path.name).decode(False, Recipe().capture), str(tmp_path / "ticket"))
     # brought in again it is looked at again
     shutil.copy(handheld.paths[1], path)
     assert f"{path.name} changed since" in came_in(library, worker, outing, folder)
@@ -125,10 +127,10 @@ def test_steps_that_a_broken_pool_lost_are_done_on_a_new_one(tmp_path: Path) -> 
     landed: list[tuple[int, int]] = []
     with ThreadPoolExecutor(2) as sound:
         runner = Runner(Breaking(), tmp_path / "tickets", lambda what, share: None, renewed=lambda: sound)
-        assert runner.run("Doubling", (0, 1), [(lambda n, ticket: 2 * n, (k,)) for k in range(5)], landed=lambda k, result: landed.append((k, result))) == [0, 2, 4, 6, 8]
+        assert runner.run("Doubling", [(lambda n, ticket: 2 * n, (k,)) for k in range(5)], landed=lambda k, result: landed.append((k, result))) == [0, 2, 4, 6, 8]
     assert sorted(landed) == [(k, 2 * k) for k in range(5)]
     again = Runner(Breaking(), tmp_path / "tickets", lambda what, share: None, renewed=Breaking)
-    assert all(isinstance(r, BrokenProcessPool) for r in again.run("Doubling", (0, 1), [(lambda n, ticket: n, (1,))]))
+    assert all(isinstance(r, BrokenProcessPool) for r in again.run("Doubling", [(lambda n, ticket: n, (1,))]))
 
 
 def test_files_whose_reader_dies_each_time_are_accounted_for(library: Library, worker: Worker, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -141,7 +143,7 @@ def test_files_whose_reader_dies_each_time_are_accounted_for(library: Library, w
             raise BrokenProcessPool("a child process terminated abruptly")
         return glance.look(root, path, ticket)
 
-    monkeypatch.setattr(work, "look", dies)
+    monkeypatch.setattr(bringing, "look", dies)
     outing = outings.add_outing(library.db, "O", folder)
     came_in(library, worker, outing, folder)
     assert [name for name, _ in library.outing_problems(outing)] == ["1.tif"] and len(library.files(outing)) == 2

@@ -12,11 +12,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from eaveplane.jobs.kind import KINDS, Kind
+from eaveplane.jobs.queue import JobQueue
+from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline.library import Library
 from eaveplane.pipeline.runner import PATIENCE, Runner
 from eaveplane.pipeline.ticket import Cancelled
-from eaveplane.pipeline.view import Kept, size_of
-from eaveplane.pipeline.work import Worker
+from eaveplane.pipeline.view.memory import Memory, size_of
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, outings, scenes
 from tests.pipeline.test_work import done, library, worker
@@ -31,7 +33,7 @@ def scene_of(library: Library) -> int:
 def test_what_is_asked_for_goes_before_looking_and_the_open_scene_before_others(library: Library) -> None:
     here, there = scene_of(library), scene_of(library)
     for scene, kind in ((there, "inspect"), (here, "inspect"), (there, "weave"), (here, "weave")):
-        jobs.add_job(library.db, kind, scene_id=scene)
+        JobQueue(library).add(kind, scene_id=scene)
     order = []
     while (row := jobs.take(library.db, scene_id=here)) is not None:
         order.append((row["scene_id"], row["kind"]))
@@ -41,18 +43,17 @@ def test_what_is_asked_for_goes_before_looking_and_the_open_scene_before_others(
 def test_looking_makes_way_and_goes_on_after_it(library: Library, worker: Worker, monkeypatch: pytest.MonkeyPatch) -> None:
     scene, began, ended = scene_of(library), threading.Event(), []
 
-    def looks(row, runner):  # type: ignore[no-untyped-def]
+    def looks(queue, row, runner):  # type: ignore[no-untyped-def]
         began.set()
         while not ended:
-            runner.run("Looking", (0, 1), [(lambda ticket: time.sleep(0.02), ())])
+            runner.run("Looking", [(lambda ticket: time.sleep(0.02), ())])
         return "looked"
 
-    monkeypatch.setattr(worker, "_inspect", looks)
-    monkeypatch.setattr(worker, "_weave", lambda row, runner: ended.append("woven") or "woven")
-    first = jobs.add_job(library.db, "inspect", scene_id=scene)
-    worker.wake()
+    monkeypatch.setitem(KINDS, "inspect", Kind("inspect", "work", True, looks))
+    monkeypatch.setitem(KINDS, "weave", Kind("weave", "work", False, lambda queue, row, runner: ended.append("woven") or "woven"))  # type: ignore[func-returns-value]
+    first = worker.queue.add("inspect", scene_id=scene)
     assert began.wait(20)
-    second = jobs.add_job(library.db, "weave", scene_id=scene)
+    second = worker.queue.add("weave", scene_id=scene)
     assert done(library, second)["message"] == "woven" and done(library, first)["message"] == "looked"
 
 
@@ -68,7 +69,7 @@ def test_a_call_to_stop_is_heard_within_a_second_in_the_middle_of_a_step(tmp_pat
         runner = Runner(pool, tmp_path, lambda what, share: None, cancelled=wanted.is_set)
         begin = time.monotonic()
         with pytest.raises(Cancelled):
-            runner.run("Reading", (0, 1), [(deaf, ()), (deaf, ())])
+            runner.run("Reading", [(deaf, ()), (deaf, ())])
         assert time.monotonic() - begin < PATIENCE + 1.0
         # the step's ticket stays as long as it may still look at it
         assert list(tmp_path.glob("*.cancel"))
@@ -79,7 +80,7 @@ def test_a_call_to_stop_is_heard_within_a_second_in_the_middle_of_a_step(tmp_pat
 @given(st.lists(st.integers(1, 400), min_size=1, max_size=30))
 @settings(max_examples=30, deadline=None)
 def test_what_is_kept_fits_into_the_bytes_there_are(sizes: list[int]) -> None:
-    kept = Kept(1 << 20)
+    kept = Memory(1 << 20)
     for k, rows in enumerate(sizes):
         made = kept.get(k, lambda rows=rows: np.zeros((rows, 1000), np.float32))  # type: ignore[misc]
         assert made.shape == (rows, 1000)

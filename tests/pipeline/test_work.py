@@ -26,15 +26,18 @@ from eaveplane.core.even.look import RAW_LOOK, HuePoint
 from eaveplane.imaging.colour import encode_srgb
 from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.light import light_of
-from eaveplane.pipeline import scene, work
+from eaveplane.jobs import worker as working
+from eaveplane.jobs.sort import joined, named
+from eaveplane.jobs.worker import Worker
+from eaveplane.pipeline import scene
 from eaveplane.pipeline.cache import Cache, hash_file, key_of
-from eaveplane.pipeline.frames import File, choice, frame_keys
+from eaveplane.pipeline.frames import File, choice, frame_steps
 from eaveplane.pipeline.library import Library, LibraryInUse
 from eaveplane.pipeline.pictures import list_pictures, recipe_beside
 from eaveplane.pipeline.runner import Runner
+from eaveplane.pipeline.steps import FrameStep
 from eaveplane.pipeline.ticket import Cancelled, Ticket
-from eaveplane.pipeline.view import Kept, Keys, Shown, View, open_view, overview, viewport
-from eaveplane.pipeline.work import Worker, joined, named
+from eaveplane.pipeline.view import Frames, Memory, View, ViewOptions, open_view, overview, screen, viewport
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, outings, scenes
 from tests.conftest import Set
@@ -44,7 +47,7 @@ from tests.test_cli import run
 @pytest.fixture
 def library(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Library:
     # threads do for tests what processes do in earnest
-    monkeypatch.setattr(work, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
+    monkeypatch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
     return Library(tmp_path / "library")
 
 
@@ -226,7 +229,7 @@ def test_files_that_turn_bad_between_two_looks_are_set_aside_with_the_reason(lib
     shutil.rmtree(library.cache.root)
     library.cache.root.mkdir()
     # what a first look keeps is needed for the shelf only
-    worker.inspect(row["id"])
+    worker.queue.inspect(row["id"])
     settled(library)
     frame = next(f for f in scenes.recipe_of(library.db, row["id"]).frames if f.id == bad.id)
     assert frame.state == "leave_out" and frame.reason == "unreadable"
@@ -240,7 +243,7 @@ SERVER = """
 import sys
 from pathlib import Path
 from eaveplane.pipeline.library import Library
-from eaveplane.pipeline.work import Worker
+from eaveplane.jobs.worker import Worker
 from eaveplane.store import jobs
 import time
 library = Library(Path(sys.argv[1])); library.claim()
@@ -337,14 +340,14 @@ def test_a_runner_passes_on_what_steps_raise(tmp_path: Path) -> None:
 
     with ThreadPoolExecutor(1) as pool:
         runner = Runner(pool, tmp_path, lambda what, share: None)
-        fine, wrong = runner.run("x", (0, 1), [(step, (False,)), (step, (True,))])
+        fine, wrong = runner.run("x", [(step, (False,)), (step, (True,))])
         assert fine == 7 and isinstance(wrong, ValueError)
         with pytest.raises(ValueError, match="no"):
-            runner.one("x", (0, 1), step, True)
+            runner.one("x", step, True)
         stopped = Runner(pool, tmp_path, lambda what, share: None, lambda: True)
         blocker: Future[None] = pool.submit(time.sleep, 0.5)
         with pytest.raises(Cancelled):
-            stopped.run("x", (0, 1), [(step, (False,))])
+            stopped.run("x", [(step, (False,))])
         blocker.result()
 
 
@@ -353,33 +356,33 @@ def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, tripod
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])
     keys = library.decoded(library.files(outing), Capture())
-    planned = scene.plan(recipe, keys, full_only=False)
+    planned = scene.plan(recipe, keys)
     assert planned is not None
 
     def view():  # type: ignore[no-untyped-def]
-        return open_view(library.cache, recipe, Keys(keys, keys, keys), planned, *(Kept(1 << 28) for _ in range(3)))
+        return open_view(library.cache, recipe, Frames(keys, keys, keys), planned, *(Memory(1 << 28) for _ in range(3)))
 
-    look, box = Shown(recipe.look), (0, 0, 540, 360)
-    frame = view().screen(f"frame:{planned.ids[2]}", 1, box, look)
-    np.testing.assert_array_equal(view().screen("weave", 1, box, look), frame)
+    look, box = ViewOptions(recipe.look), (0, 0, 540, 360)
+    frame = screen(view(), f"frame:{planned.ids[2]}", 1, box, look)
+    np.testing.assert_array_equal(screen(view(), "weave", 1, box, look), frame)
     registering = jobs.add_job(library.db, "register", scene_id=row["id"])
     worker.wake()
     assert done(library, registering)["state"] == "done"
-    early = view().screen("weave", 1, box, look).astype(int)
+    early = screen(view(), "weave", 1, box, look).astype(int)
     weaving = jobs.add_job(library.db, "weave", scene_id=row["id"])
     worker.wake()
     assert done(library, weaving)["state"] == "done"
-    late = view().screen("weave", 1, box, look).astype(int)
+    late = screen(view(), "weave", 1, box, look).astype(int)
     assert np.abs(early - late).mean() < 2.0 < np.abs(frame.astype(int) - late).mean()
     picture, seen = viewport(view(), "share", (100, 50, 600, 400), 300, look)
     assert picture.shape[1] == 300 and seen[0] <= 100 and seen[0] + seen[2] >= 699
     assert overview(view(), "weave", 200, recipe.look).shape[2] == 3
     for what in ("frame:zzz", "mask:zzz", "nothing"):
         with pytest.raises((KeyError, ValueError)):
-            view().screen(what, 0, (0, 0, 8, 8), look)
-    difference = view().screen(f"difference:{planned.ids[2]}:{planned.ids[2]}", 0, (0, 0, 64, 64), look)
+            screen(view(), what, 0, (0, 0, 8, 8), look)
+    difference = screen(view(), f"difference:{planned.ids[2]}:{planned.ids[2]}", 0, (0, 0, 64, 64), look)
     assert (difference == 128).all()
-    bright = view().screen("weave", 0, (0, 0, 64, 64), Shown(recipe.look.model_copy(update={"exposure": 4.0}), clipping=True))
+    bright = screen(view(), "weave", 0, (0, 0, 64, 64), ViewOptions(recipe.look.model_copy(update={"exposure": 4.0}), clipping=True))
     assert (bright == (200, 60, 20)).all(axis=2).any()
 
 
@@ -398,8 +401,8 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
     recipe = scenes.recipe_of(library.db, row["id"])
     plain = library.decoded(library.files(outing), Capture())
 
-    def view(keys: dict[str, str]) -> View:
-        found = open_view(library.cache, recipe, Keys(plain, plain, keys), scene.plan(recipe, keys, full_only=False), *(Kept(1 << 28) for _ in range(3)))
+    def view(keys: dict[str, FrameStep]) -> View:
+        found = open_view(library.cache, recipe, Frames(plain, plain, keys), scene.plan(recipe, keys), *(Memory(1 << 28) for _ in range(3)))
         assert found is not None
         return found
 
@@ -409,7 +412,7 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
     worker.wake()
     told = done(library, job)
     assert told["state"] == "done", told
-    seen = view(frame_keys(recipe.frames, plain, False, capture))
+    seen = view(frame_steps(recipe.frames, plain, capture))
     assert seen.woven is not None and seen.guide().distance is not None
     late = seen.frames[recipe.frames[2].id]
     np.testing.assert_allclose(late.root(0, (200, 200, 300, 200)), view({}).frames[recipe.frames[2].id].root(0, (200, 200, 300, 200)), atol=2e-4)

@@ -12,9 +12,9 @@ from typing import Any
 import pytest
 from flask.testing import FlaskClient
 
-from eaveplane.pipeline import work
+from eaveplane.jobs import worker as working
+from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline.library import Library
-from eaveplane.pipeline.work import Worker
 from eaveplane.store import jobs, outings, scenes
 from eaveplane.web.app import create_app
 from tests.conftest import Set
@@ -54,7 +54,7 @@ def page(tripod: Set, tmp_path_factory: pytest.TempPathFactory):  # type: ignore
     for path in tripod.paths:
         shutil.copy(path, folder)
     patch = pytest.MonkeyPatch()
-    patch.setattr(work, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
+    patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
     library = Library(home / "library")
     worker = Worker(library)
     worker.start()

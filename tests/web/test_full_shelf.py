@@ -10,7 +10,7 @@ import pytest
 from flask.testing import FlaskClient
 
 from bench.pages import full
-from eaveplane.pipeline.work import Worker
+from eaveplane.jobs.worker import Worker
 from eaveplane.web.app import create_app
 
 

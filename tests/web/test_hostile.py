@@ -76,7 +76,7 @@ def test_a_recipe_that_cannot_be_read_costs_itself_alone(page: Page) -> None:
 @pytest.mark.parametrize("damage", ["empty", "cut", "garbled"])
 def test_a_damaged_result_is_made_again(page: Page, damage: str) -> None:
     settled(page.library)
-    key = next(iter(page.library.cache.root.glob("analysis-*"))).name
+    key = next(iter(page.library.cache.root.glob("measure-*"))).name
     victim = page.library.cache.root / key / "luma.npy"
     decoded = next(p for p in page.library.cache.root.glob("decode-*") if json.loads((p / "frame.json").read_text()))
     if damage == "garbled":

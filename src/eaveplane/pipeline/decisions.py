@@ -13,9 +13,9 @@ from ..imaging.levels import Box
 from ..imaging.placing import Fit
 from ..recipe import Recipe
 from ..store import scenes
-from . import steps
 from .library import Library
 from .scene import reference_in
+from .steps import open_registration
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,7 +41,7 @@ def placed(library: Library, number: int) -> Placed | None:
     row = scenes.scene(library.db, number)
     try:
         key, ids = json.loads(row["registered"]) if row and row["registered"] else (None, [])
-        found = steps.open_registration(library.cache, key) if key else None
+        found = open_registration(library.cache, key) if key else None
     except (ValueError, OSError, KeyError):
         return None
     return Placed(dict(zip(ids, found.fits, strict=True)), found.size) if found else None

@@ -1,10 +1,10 @@
-"""From files to the frames of a scene: which are exposures of one, which stand nearer, under which keys they are kept."""
+"""From files to the frames of a scene: which are exposures of one, which stand nearer, and how they come to be."""
 
 from __future__ import annotations
 
 import hashlib
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -16,9 +16,10 @@ from ..core.gather.order import near_to_far
 from ..imaging.errors import PictureError
 from ..imaging.exif import Metadata
 from ..recipe import Exposure, FrameChoice, Reason
-from . import steps
 from .cache import Cache
 from .runner import Call, Runner
+from .steps import Correct, Decode, FrameStep, Measure, Merge, make, open_frame
+from .warm import warm_up
 
 SAME_FOCUS = 0.02
 
@@ -36,64 +37,77 @@ class File:
         """The name by which recipes know the frame."""
         return self.sha256[:12]
 
+    def decode(self, full_only: bool, capture: Capture) -> Decode:
+        """How the file is read as `capture` asks."""
+        return Decode(self.sha256, full_only, capture.demosaic, capture.highlights, self.path)
+
 
 @dataclass(frozen=True)
-class Analysed:
-    """Decode keys by file id, and what was wrong with the files that could not be decoded."""
+class Gathered:
+    """Files by id as they were decoded, what was wrong with those that could not be, and frames by id, all of them measured."""
 
-    keys: dict[str, str]
+    decoded: dict[str, Decode]
     problems: dict[str, PictureError]
+    frames: dict[str, FrameStep]
 
 
-def analyse(cache: Cache, files: Sequence[File], runner: Runner, span: tuple[float, float], full_only: bool, capture: Capture) -> Analysed:
-    """Decode and measure frames, each by itself; measuring waits until all are being read, so that no core is idle."""
-    calls: list[Call] = [(steps.decode, (str(cache.root), str(f.path), f.sha256, full_only, capture)) for f in files]
-    keys: dict[str, str] = {}
+def gather(
+    cache: Cache, files: Sequence[File], choose: Callable[[dict[str, Decode], dict[str, PictureError]], Sequence[FrameChoice]], runner: Runner, full_only: bool, capture: Capture
+) -> Gathered:
+    """Decode files, and make frames of them: exposures merged, corrected as `capture` asks.
+
+    `choose` says which frames, once it is known which files are there and what was wrong with the others; it may raise.
+    """
+    reading, combining = runner.parts(9, 1)
+    decoded, problems = _decoded(cache, files, reading, full_only, capture)
+    return Gathered(decoded, problems, combine(cache, choose(decoded, problems), decoded, combining, capture))
+
+
+def _decoded(cache: Cache, files: Sequence[File], runner: Runner, full_only: bool, capture: Capture) -> tuple[dict[str, Decode], dict[str, PictureError]]:
+    """Decode and measure files, each by itself; measuring waits until all are being read, so that no core is idle."""
+    wanted = [f.decode(full_only, capture) for f in files]
+    calls: list[Call] = [(make, (str(cache.root), step)) for step in wanted]
+    decoded: dict[str, Decode] = {}
     problems: dict[str, PictureError] = {}
-
-    def measure(decoded: str | None) -> Call | None:
-        return (steps.analyse, (str(cache.root), decoded)) if decoded else None
-
-    results = runner.run("Reading frames", span, [*calls, (steps.warm, ())], measure)
-    for file, result in zip(files, results, strict=False):
+    # a worker that has no frame left to read loads what the next steps are compiled from
+    results = runner.run("Reading frames", [*calls, (_warm, ())], lambda step: _measured(cache, step) if step else None)
+    for file, step, result in zip(files, wanted, results, strict=False):
         if isinstance(result, PictureError):
             problems[file.id] = result
         elif isinstance(result, BaseException):
             raise result
         else:
-            keys[file.id] = result
-    return Analysed(keys, problems)
+            decoded[file.id] = step
+    return decoded, problems
 
 
-def merge(cache: Cache, frames: Sequence[FrameChoice], keys: Mapping[str, str], runner: Runner, span: tuple[float, float], full_only: bool) -> None:
-    """Merge those frames that stand for brackets; `keys` are decode keys by file id."""
-    wanted = [[keys[i] for i in f.sources()] for f in frames if len(f.sources()) > 1]
-    if not wanted:
-        return
-    calls: list[Call] = [(steps.merged, (str(cache.root), exposures, full_only)) for exposures in wanted]
-    for result in runner.run("Merging exposures", span, calls, lambda key: (steps.analyse, (str(cache.root), key))):
-        if isinstance(result, BaseException):
-            raise result
+def _warm(ticket: str) -> None:
+    warm_up()
 
 
-def correct(cache: Cache, frames: Sequence[FrameChoice], keys: Mapping[str, str], runner: Runner, span: tuple[float, float], full_only: bool, capture: Capture) -> None:
-    """Correct frames that have been decoded and merged; `keys` are decode keys by file id."""
-    if not capture.corrects():
-        return
-    calls: list[Call] = [(steps.corrections, (str(cache.root), base, full_only, capture)) for base in frame_keys(frames, keys, full_only, Capture()).values()]
-    for result in runner.run("Correcting frames", span, calls, lambda key: (steps.analyse, (str(cache.root), key))):
-        if isinstance(result, BaseException):
-            raise result
+def _measured(cache: Cache, frame: FrameStep) -> Call:
+    return make, (str(cache.root), Measure(frame))
 
 
-def frame_keys(frames: Sequence[FrameChoice], keys: Mapping[str, str], full_only: bool, capture: Capture) -> dict[str, str]:
-    """Keys by frame id, for frames all of whose files have one in `keys`, corrected as asked."""
-    found = {}
+def combine(cache: Cache, frames: Sequence[FrameChoice], decoded: Mapping[str, Decode], runner: Runner, capture: Capture) -> dict[str, FrameStep]:
+    """Merge the exposures of frames and correct them, as far as that is needed; frames by id."""
+    merging, correcting = runner.parts(1, 1)
+    plain, final = frame_steps(frames, decoded, Capture()), frame_steps(frames, decoded, capture)
+    for what, part, steps in (("Merging exposures", merging, plain), ("Correcting frames", correcting, final)):
+        wanted = [step for step in steps.values() if isinstance(step, Merge if part is merging else Correct)]
+        if wanted:
+            part.all(what, [(make, (str(cache.root), step)) for step in wanted], lambda step: _measured(cache, step))
+    return final
+
+
+def frame_steps(frames: Sequence[FrameChoice], decoded: Mapping[str, Decode], capture: Capture) -> dict[str, FrameStep]:
+    """Frames by id, corrected as asked, of those all of whose files are in `decoded`."""
+    found: dict[str, FrameStep] = {}
     for frame in frames:
         sources = frame.sources()
-        if all(i in keys for i in sources):
-            base = keys[sources[0]] if len(sources) == 1 else steps.merged_key([keys[i] for i in sources], full_only)
-            found[frame.id] = steps.corrected_key(base, full_only, capture)
+        if all(i in decoded for i in sources):
+            base = decoded[sources[0]] if len(sources) == 1 else Merge(tuple(decoded[i] for i in sources))
+            found[frame.id] = Correct(base, capture) if capture.corrects() else base
     return found
 
 
@@ -148,22 +162,22 @@ def choice(files: Sequence[File], name: str = "", reason: Reason | None = None) 
     return FrameChoice(id=id, file=files[len(files) // 2].name, name=name, exposures=[Exposure(id=f.id, file=f.name) for f in files])
 
 
-def grouped(cache: Cache, files: Sequence[File], keys: Mapping[str, str]) -> list[FrameChoice]:
+def grouped(cache: Cache, files: Sequence[File], decoded: Mapping[str, Decode]) -> list[FrameChoice]:
     """Frames for decoded files of one scene: brackets found, in the order given."""
-    decoded = [steps.open_decoded(cache, keys[f.id]) for f in files]
-    groups = exposure_groups([d.meta for d in decoded], [glimpse(d.small()) for d in decoded])
+    frames = [open_frame(cache, decoded[f.id]) for f in files]
+    groups = exposure_groups([f.meta for f in frames], [glimpse(f.small()) for f in frames])
     return [choice([files[i] for i in group]) for group in groups]
 
 
-def in_order(cache: Cache, keys: Sequence[str]) -> list[int]:
-    """Indices of frames (their keys) from near to far."""
-    frames = [steps.open_decoded(cache, key) for key in keys]
+def in_order(cache: Cache, steps: Sequence[FrameStep]) -> list[int]:
+    """Indices of frames from near to far."""
+    frames = [open_frame(cache, step) for step in steps]
     return ordered([f.meta for f in frames], [f.octaves() for f in frames])
 
 
-def same_size(cache: Cache, files: Sequence[File], keys: Mapping[str, str]) -> dict[str, PictureError]:
+def same_size(cache: Cache, files: Sequence[File], decoded: Mapping[str, Decode]) -> dict[str, PictureError]:
     """What to say of frames whose size or orientation is not that of most."""
-    sizes = {f.id: steps.open_decoded(cache, keys[f.id]).size for f in files if f.id in keys}
+    sizes = {f.id: open_frame(cache, decoded[f.id]).size for f in files if f.id in decoded}
     if not sizes:
         return {}
     counted = sorted(set(sizes.values()), key=lambda s: (-list(sizes.values()).count(s), s))

@@ -17,18 +17,19 @@ from ..core.gather.split import Taken, split, strangers
 from ..core.gather.verdicts import Verdict
 from ..imaging.errors import PictureError
 from ..recipe import FrameChoice, Recipe
-from . import scene, steps
+from . import scene
 from .cache import Cache, hash_file
-from .frames import File, analyse, choice, correct, exposure_groups, frame_keys, grouped, in_order, merge, ordered, same_size
+from .frames import File, choice, combine, exposure_groups, gather, grouped, in_order, ordered, same_size
 from .glance import Looked, look, open_glance
 from .pictures import list_pictures
 from .runner import Runner
+from .steps import Decode, FrameStep, open_frame, open_registration
 
 
 def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
     """The scenes of a folder; names are paths as they would be given from where the folder was named."""
     paths, skipped = list_pictures(folder)
-    results: list[Looked | BaseException] = runner.run("Looking at files", (0.0, 0.9), [(look, (str(cache.root), str(p))) for p in paths])
+    results: list[Looked | BaseException] = runner.parts(9, 1)[0].run("Looking at files", [(look, (str(cache.root), str(p))) for p in paths])
     seen: list[tuple[Path, Looked]] = []
     left_over = [str(p) for p in skipped]
     known: set[str | None] = set()
@@ -61,14 +62,14 @@ def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
 
 @dataclass(frozen=True)
 class Read:
-    """Files given, read: unique originals, the file of each path given, decode keys of files, frames with their keys, near to
-    far, and markers among them."""
+    """Files given, read: unique originals, the file of each path given, files decoded by id, frames near to far, with markers, and
+    what they are by id."""
 
     files: list[File]
     file_of: list[File]
-    by_file: dict[str, str]
+    decoded: dict[str, Decode]
     frames: list[FrameChoice]
-    keys: dict[str, str]
+    steps: dict[str, FrameStep]
 
 
 def named(recipe: Recipe, files: Sequence[File]) -> list[FrameChoice]:
@@ -77,7 +78,7 @@ def named(recipe: Recipe, files: Sequence[File]) -> list[FrameChoice]:
     return [f for f in recipe.frames if ids.issuperset(f.all_files())]
 
 
-def _read(paths: Sequence[Path], cache: Cache, runner: Runner, upto: float, markers: bool, recipe: Recipe) -> Read:
+def _read(paths: Sequence[Path], cache: Cache, runner: Runner, markers: bool, recipe: Recipe) -> Read:
     """Decode and measure the frames of one scene; markers are told apart where asked and where the recipe does not name
     these very frames. Raises PictureError."""
     capture = recipe.capture
@@ -92,26 +93,32 @@ def _read(paths: Sequence[Path], cache: Cache, runner: Runner, upto: float, mark
             file = File(path, sha256, str(path))
             files.append(file)
         file_of.append(file)
-    analysed = analyse(cache, files, runner, (0.0, 0.9 * upto), True, capture)
-    for problem in (analysed.problems | same_size(cache, files, analysed.keys)).values():
-        raise problem
     wanted = markers and len(files) > 2 and not named(recipe, files)
-    strange: list[int] = strangers([glimpse(steps.open_decoded(cache, analysed.keys[f.id]).small()) for f in files]) if wanted else []
-    frames = grouped(cache, [f for i, f in enumerate(files) if i not in strange], analysed.keys)
-    merge(cache, frames, analysed.keys, runner, (0.9 * upto, 0.95 * upto), full_only=True)
-    correct(cache, frames, analysed.keys, runner, (0.95 * upto, upto), True, capture)
-    keys = frame_keys(frames, analysed.keys, True, capture)
-    order = in_order(cache, [keys[f.id] for f in frames])
-    return Read(files, file_of, analysed.keys, [*(frames[i] for i in order), *(choice([files[i]], reason="marker") for i in strange)], keys | {k: v for k, v in analysed.keys.items() if k not in keys})
+    found: list[FrameChoice] = []
+    strange: list[FrameChoice] = []
+
+    def frames_of(decoded: dict[str, Decode], problems: dict[str, PictureError]) -> list[FrameChoice]:
+        for problem in (problems | same_size(cache, files, decoded)).values():
+            raise problem
+        apart = strangers([glimpse(open_frame(cache, decoded[f.id]).small()) for f in files]) if wanted else []
+        strange.extend(choice([files[i]], reason="marker") for i in apart)
+        found.extend(grouped(cache, [f for i, f in enumerate(files) if i not in apart], decoded))
+        return found
+
+    gathered = gather(cache, files, frames_of, runner, True, capture)
+    steps = gathered.frames
+    order = in_order(cache, [steps[f.id] for f in found])
+    return Read(files, file_of, gathered.decoded, [*(found[i] for i in order), *strange], {**gathered.decoded, **steps})
 
 
 def inspect(paths: Sequence[Path], cache: Cache, runner: Runner) -> dict[str, Any]:
     """Look at the frames of one scene. Raises PictureError."""
-    read = _read(paths, cache, runner, 0.7, True, Recipe())
+    reading, looking = runner.parts(7, 3)
+    read = _read(paths, cache, reading, True, Recipe())
     there = [f for f in read.frames if f.reason != "marker"]
-    keys = [read.keys[f.id] for f in there]
-    first = steps.open_decoded(cache, keys[0])
-    found = scene.look_at(cache, keys, runner, (0.7, 1.0)) if len(keys) > 1 else None
+    frames = [read.steps[f.id] for f in there]
+    first = open_frame(cache, frames[0])
+    found = scene.inspect(cache, frames, looking) if len(frames) > 1 else None
     place = {i: k for k, f in enumerate(there) for i in f.all_files()}
     listed = []
     for path, file in zip(paths, read.file_of, strict=True):
@@ -125,7 +132,7 @@ def inspect(paths: Sequence[Path], cache: Cache, runner: Runner) -> dict[str, An
                 entry |= {"state": "leave_out" if spared else "keep", "reason": verdict.flaw, "share": verdict.share, "sharp_rows": list(verdict.sharp_rows), "blur_px": verdict.blur_px}
                 entry |= {"evidence": verdict.evidence, "needed": verdict.needed}
         listed.append(entry)
-    registered = steps.open_registration(cache, scene.registration_of(keys)) if found else None
+    registered = open_registration(cache, scene.inspection_of(frames).registered.key) if found else None
     gaps = []
     for band in found.bands if found and registered else []:
         sharpest = band.near if band.near is not None else band.far
@@ -164,21 +171,20 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     """Do it; the recipe that was carried out, the report, and what should not be trusted. Raises PictureError and
     FileExistsError."""
     clock = [time.monotonic()]
-    read = _read(asked.frames, cache, runner, 0.45, asked.leave_out, asked.recipe)
+    reading, combining, looking, registering, labelling, weaving, writing = runner.parts(43, 2, 13, 2, 4, 21, 15)
+    read = _read(asked.frames, cache, reading, asked.leave_out, asked.recipe)
     choose = asked.leave_out and not named(asked.recipe, read.files)
     clock.append(time.monotonic())
-    first = steps.open_decoded(cache, next(iter(read.keys.values())))
-    recipe, keys = _with_frames(asked.recipe, read), dict(read.keys)
+    first = open_frame(cache, next(iter(read.steps.values())))
+    recipe, frames = _with_frames(asked.recipe, read), dict(read.steps)
     recipe = recipe.model_copy(update={"look": recipe.look.onto(first.size)})
     if asked.from_file:
-        merge(cache, recipe.kept(), read.by_file, runner, (0.43, 0.44), full_only=True)
-        correct(cache, recipe.kept(), read.by_file, runner, (0.44, 0.45), True, recipe.capture)
-        keys |= frame_keys(recipe.kept(), read.by_file, True, recipe.capture)
+        frames |= combine(cache, recipe.kept(), read.decoded, combining, recipe.capture)
     if asked.reference != "auto":
         wanted = read.file_of[int(asked.reference)].id
         recipe = recipe.model_copy(update={"reference": next((f.id for f in recipe.frames if wanted in f.all_files()), "")})
     if asked.develop == "none":
-        brightest = max(steps.open_decoded(cache, keys[f.id]).peak for f in recipe.kept())
+        brightest = max(open_frame(cache, frames[f.id]).peak for f in recipe.kept())
         recipe = recipe.model_copy(update={"look": NEUTRAL.model_copy(update={"scale_ev": -math.log2(brightest) if brightest > 1 else 0.0})})
     elif not asked.from_file:
         recipe = recipe.model_copy(update={"look": RAW_LOOK if first.raw else NEUTRAL})
@@ -187,21 +193,21 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     warned: list[str] = []
     if choose and len(recipe.kept()) > 1:
         ids = [f.id for f in recipe.kept()]
-        found = scene.look_at(cache, [keys[i] for i in ids], runner, (0.45, 0.58))
+        found = scene.inspect(cache, [frames[i] for i in ids], looking)
         verdicts = dict(zip(ids, found.verdicts, strict=True))
         reasons = scene.proposed(found, ids)
         if asked.reference != "auto":
             reasons.pop(recipe.reference, None)
         recipe = scene.settled(scene.leave_out(recipe, reasons), found, ids)
         warned += scene.doubts(found, ids, list(reasons))
-    planned = scene.plan(recipe, keys, full_only=True)
+    planned = scene.plan(recipe, frames)
     assert planned is not None
-    registered = scene.register(cache, planned, runner, (0.58, 0.6))
-    scene.label(cache, planned, recipe.weaving.quiet, runner, (0.6, 0.64))
+    registered = scene.register(cache, planned, registering)
+    scene.label(cache, planned, labelling)
     clock.append(time.monotonic())
-    shares = scene.weave(cache, planned, recipe, runner, (0.64, 0.85), full_only=True)
+    shares = scene.weave(cache, planned, weaving)
     clock.append(time.monotonic())
-    scene.deliver(cache, planned, recipe, asked.out, asked.force, runner, (0.85, 1.0))
+    scene.write(cache, planned, recipe, asked.out, asked.force, writing)
     clock.append(time.monotonic())
 
     place = {id: k for k, id in enumerate(planned.ids)}

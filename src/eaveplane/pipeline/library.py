@@ -15,7 +15,7 @@ from ..store.database import Database
 from ..store.outings import files_of, metadata_of
 from .cache import Cache
 from .frames import File
-from .steps import analysis_key, decode_key
+from .steps import Decode
 
 
 def default_home() -> Path:
@@ -74,10 +74,10 @@ class Library:
         row = self.db.row(f"SELECT sum(pixels) AS total FROM (SELECT max(width * height) AS pixels FROM file WHERE substr(sha256, 1, 12) IN ({marks}) GROUP BY sha256)", *ids)
         return float((row["total"] if row else 0) or 0) / 1e6
 
-    def decoded(self, files: dict[str, File], capture: Capture) -> dict[str, str]:
-        """Decode keys by frame id of those files that have been read, as `capture` asks, and measured."""
-        keys = {id: decode_key(file.sha256, False, capture) for id, file in files.items()}
-        return {id: key for id, key in keys.items() if self.cache.has(key) and self.cache.has(analysis_key(key))}
+    def decoded(self, files: dict[str, File], capture: Capture) -> dict[str, Decode]:
+        """Those files, by frame id, that have been read, as `capture` asks, and measured."""
+        steps = {id: file.decode(False, capture) for id, file in files.items()}
+        return {id: step for id, step in steps.items() if step.is_usable(self.cache)}
 
     def outing_problems(self, outing_id: int) -> list[tuple[str, str]]:
         """(file name, what is wrong, with the name) for the files that cannot be used."""

@@ -65,3 +65,12 @@ def list_pictures(folder: Path) -> tuple[list[Path], list[Path]]:
     raws = {path.with_suffix("") for path in found if path.suffix.lower() in RAW_SUFFIXES}
     beside = [path for path in found if path.suffix.lower() not in RAW_SUFFIXES and path.with_suffix("") in raws]
     return [path for path in found if path not in beside], [*skipped, *beside]
+
+
+def stamp_of(path: Path) -> str:
+    """What changes when a file's content does, without reading it: size and time of change; empty where there is no file."""
+    try:
+        about = path.stat()
+    except OSError:
+        return ""
+    return f"{about.st_size}-{about.st_mtime_ns}"

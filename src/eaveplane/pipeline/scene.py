@@ -2,46 +2,56 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-
-import numpy as np
 
 from ..core.gather.coverage import LEAST_LOST, newly_soft
 from ..core.gather.inspect import Inspection
 from ..core.register.register import suggest_reference
 from ..recipe import FrameChoice, Reason, Recipe
-from . import steps
 from .cache import Cache
 from .runner import Runner
+from .steps import FrameStep, Inspect, Label, Register, Registration, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
 
 
 @dataclass(frozen=True)
 class Plan:
-    """Keys of all results that a recipe's weave is made of. Lists run over the frames kept, near to far."""
+    """The weave that a recipe asks for, and with it all steps it is made of. `ids` are the frames kept, near to far."""
 
     ids: list[str]
-    frames: list[str]
-    reference: int
-    registered: str
-    labelled: str
-    woven: str
+    woven: Weave
+
+    @property
+    def labelled(self) -> Label:
+        return self.woven.labelled
+
+    @property
+    def registered(self) -> Register:
+        return self.woven.labelled.registered
+
+    def steps(self) -> tuple[Register, Label, Weave]:
+        """In the order in which they are made."""
+        return self.registered, self.labelled, self.woven
+
+    @property
+    def frames(self) -> tuple[FrameStep, ...]:
+        return self.registered.frames
+
+    @property
+    def reference(self) -> int:
+        """Which of the frames is the reference."""
+        return self.registered.reference
 
 
-def plan(recipe: Recipe, keys: Mapping[str, str], full_only: bool) -> Plan | None:
-    """Which results a recipe needs; None while a kept frame has not been decoded or no frame is kept."""
+def plan(recipe: Recipe, frames: Mapping[str, FrameStep]) -> Plan | None:
+    """What a recipe asks for, of frames by id; None while a kept frame has not been decoded or no frame is kept."""
     kept = recipe.kept()
-    if not kept or any(f.id not in keys for f in kept):
+    if not kept or any(f.id not in frames for f in kept):
         return None
-    ids = [f.id for f in kept]
-    frames = [keys[i] for i in ids]
-    reference = reference_in(recipe)
-    registered = steps.registration_key(frames, reference)
-    labelled = steps.labels_key(frames, registered, recipe.weaving.quiet)
-    woven = steps.weave_key(frames, registered, labelled, recipe.weaving, recipe.even_out, [f.trim for f in kept], full_only)
-    return Plan(ids, frames, reference, registered, labelled, woven)
+    registered = Register(tuple(frames[f.id] for f in kept), reference_in(recipe))
+    woven = Weave(Label(registered, recipe.weaving.quiet), recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
+    return Plan([f.id for f in kept], woven)
 
 
 def reference_in(recipe: Recipe) -> int:
@@ -50,58 +60,41 @@ def reference_in(recipe: Recipe) -> int:
     return ids.index(recipe.reference) if recipe.reference in ids else suggest_reference(len(ids))
 
 
-def register(cache: Cache, planned: Plan, runner: Runner, span: tuple[float, float]) -> steps.Registered:
-    runner.one("Registering", span, steps.registration, str(cache.root), planned.frames, planned.reference)
-    return steps.open_registration(cache, planned.registered)
+def register(cache: Cache, planned: Plan, runner: Runner) -> Registration:
+    runner.one("Registering", make, str(cache.root), planned.registered)
+    return open_registration(cache, planned.registered.key)
 
 
-def label(cache: Cache, planned: Plan, quiet: float, runner: Runner, span: tuple[float, float]) -> list[float]:
+def label(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
     """Find the sharp zones; each frame's share of the textured picture."""
-    runner.one("Finding sharp zones", span, steps.labels, str(cache.root), planned.frames, planned.registered, quiet)
-    return zone_shares(cache, planned)
+    runner.one("Finding sharp zones", make, str(cache.root), planned.labelled)
+    return zone_shares(cache, planned.labelled.key)
 
 
-def zone_shares(cache: Cache, planned: Plan) -> list[float]:
-    """In how much of the textured picture each frame is the sharpest, where sharp zones have been found."""
-    return [float(s) for s in np.load(cache.path(planned.labelled) / "zones.npz")["shares"]]
-
-
-def weave(cache: Cache, planned: Plan, recipe: Recipe, runner: Runner, span: tuple[float, float], full_only: bool) -> list[float]:
+def weave(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
     """Weave at full size; each frame's share of the picture."""
-    runner.one("Weaving", span, steps.weave, str(cache.root), planned.frames, planned.registered, planned.labelled, recipe.weaving, recipe.even_out, [f.trim for f in recipe.kept()], full_only)
-    return shares(cache, planned)
+    runner.one("Weaving", make, str(cache.root), planned.woven)
+    return shares_of(cache, planned.woven.key)
 
 
-def shares(cache: Cache, planned: Plan) -> list[float]:
-    """Shares of a weave that is there."""
-    return [float(s) for s in json.loads((cache.path(planned.woven) / "shares.json").read_text())]
-
-
-def deliver(cache: Cache, planned: Plan, recipe: Recipe, out: Path, replace: bool, runner: Runner, span: tuple[float, float]) -> Path:
+def write(cache: Cache, planned: Plan, recipe: Recipe, out: Path, replace: bool, runner: Runner) -> Path:
     """Write the finished picture. Raises FileExistsError and PictureError."""
-    runner.one("Writing", span, steps.deliver, str(cache.root), planned.frames, planned.registered, planned.labelled, planned.woven, recipe, str(out), replace)
+    runner.one("Writing", deliver, str(cache.root), planned.woven, recipe, str(out), replace)
     return out
 
 
-def look_at(cache: Cache, keys: Sequence[str], runner: Runner, span: tuple[float, float]) -> Inspection:
-    """Register frames (their keys, near to far) and look for their faults."""
-    reference = suggest_reference(len(keys))
-    middle = span[0] + 0.8 * (span[1] - span[0])
-    registered = runner.one("Registering", (span[0], middle), steps.registration, str(cache.root), list(keys), reference)
-    runner.one("Looking for faults", (middle, span[1]), steps.inspection, str(cache.root), list(keys), registered)
-    return steps.open_inspection(cache, inspection_of(keys))
+def inspection_of(frames: Sequence[FrameStep]) -> Inspect:
+    """How frames in this order are inspected."""
+    return Inspect(Register(tuple(frames), suggest_reference(len(frames))))
 
 
-def registration_of(keys: Sequence[str]) -> str:
-    """The key of the registration with which frames in this order are inspected."""
-    return steps.registration_key(list(keys), suggest_reference(len(keys)))
-
-
-def inspection_of(keys: Sequence[str]) -> str:
-    """The key of the inspection of frames in this order."""
-    return steps.inspection_key(list(keys), registration_of(keys))
-
-
+def inspect(cache: Cache, frames: Sequence[FrameStep], runner: Runner) -> Inspection:
+    """Register frames, near to far, and look for their faults."""
+    registering, looking = runner.parts(4, 1)
+    step = inspection_of(frames)
+    registering.one("Registering", make, str(cache.root), step.registered)
+    looking.one("Looking for faults", make, str(cache.root), step)
+    return open_inspection(cache, step.key)
 def proposed(found: Inspection, ids: Sequence[str]) -> dict[str, Reason]:
     """Frames (by id) to be left out where nobody is asked, and why: nothing is lost by it.
 

@@ -13,8 +13,9 @@ FIRST_GUESS = 0.5
 """Seconds a megapixel."""
 
 
-def add_job(db: Database, kind: str, outing_id: int | None = None, scene_id: int | None = None, **arguments: Any) -> int:
-    """Queue a job; one that waits for the same thing already is not queued twice."""
+def add_job(db: Database, kind: str, outing_id: int | None = None, scene_id: int | None = None, lane: str = "work", background: bool = False, **arguments: Any) -> int:
+    """Queue a job; one that waits for the same thing already is not queued twice. `lane` is what carries it out; what is in the
+    `background` makes way for what somebody asked for."""
     text = json.dumps(arguments, sort_keys=True)
     with db.write() as connection:
         same = connection.execute(
@@ -22,22 +23,19 @@ def add_job(db: Database, kind: str, outing_id: int | None = None, scene_id: int
         ).fetchone()
         if same:
             return int(same["id"])
-        return int(connection.execute("INSERT INTO job (kind, outing_id, scene_id, arguments) VALUES (?, ?, ?, ?)", (kind, outing_id, scene_id, text)).lastrowid or 0)
+        sql = "INSERT INTO job (kind, lane, background, outing_id, scene_id, arguments) VALUES (?, ?, ?, ?, ?, ?)"
+        return int(connection.execute(sql, (kind, lane, background, outing_id, scene_id, text)).lastrowid or 0)
 
 
-BACKGROUND = "inspect"
-"""The kind of work that nobody asked for by itself."""
-
-
-def take(db: Database, camera: bool = False, scene_id: int = 0) -> sqlite3.Row | None:
-    """The next job, now running; None where nothing waits. The field camera's jobs are taken apart from all others.
+def take(db: Database, lane: str = "work", scene_id: int = 0) -> sqlite3.Row | None:
+    """The next job of a lane, now running; None where nothing waits.
 
     What somebody asked for goes before looking in the background, and of either what belongs to `scene_id`, the scene that
     is looked at.
     """
     with db.write() as connection:
-        sql = "SELECT * FROM job WHERE state = 'queued' AND (kind = 'shoot') = ? ORDER BY kind = ?, scene_id IS NOT ?, id LIMIT 1"
-        row: sqlite3.Row | None = connection.execute(sql, (camera, BACKGROUND, scene_id)).fetchone()
+        sql = "SELECT * FROM job WHERE state = 'queued' AND lane = ? ORDER BY background, scene_id IS NOT ?, id LIMIT 1"
+        row: sqlite3.Row | None = connection.execute(sql, (lane, scene_id)).fetchone()
         if row is not None:
             connection.execute("UPDATE job SET state = 'running', started = ?, share = 0 WHERE id = ?", (time.time(), row["id"]))
         return row
@@ -45,7 +43,7 @@ def take(db: Database, camera: bool = False, scene_id: int = 0) -> sqlite3.Row |
 
 def asked_for(db: Database) -> bool:
     """Whether something waits that somebody asked for."""
-    return db.row("SELECT 1 FROM job WHERE state = 'queued' AND kind NOT IN ('shoot', ?)", BACKGROUND) is not None
+    return db.row("SELECT 1 FROM job WHERE state = 'queued' AND lane = 'work' AND NOT background") is not None
 
 
 def put_back(db: Database, number: int) -> None:
@@ -91,7 +89,7 @@ def open_jobs(db: Database) -> list[sqlite3.Row]:
     return db.rows(
         """SELECT job.*, coalesce(scene.name, outing.name, '') AS title FROM job
            LEFT JOIN scene ON scene.id = scene_id LEFT JOIN outing ON outing.id = job.outing_id
-           WHERE state IN ('running', 'queued') ORDER BY state = 'queued', kind = 'inspect', job.id"""
+           WHERE state IN ('running', 'queued') ORDER BY state = 'queued', background, job.id"""
     )
 
 
@@ -107,7 +105,7 @@ def latest_of_outing(db: Database, outing_id: int) -> sqlite3.Row | None:
 
 def shootings(db: Database) -> list[sqlite3.Row]:
     """What the field camera does and is to do, in order; then what it did last."""
-    return db.rows("SELECT * FROM job WHERE kind = 'shoot' ORDER BY state = 'running' DESC, state = 'queued' DESC, id DESC LIMIT 8")
+    return db.rows("SELECT * FROM job WHERE lane = 'camera' ORDER BY state = 'running' DESC, state = 'queued' DESC, id DESC LIMIT 8")
 
 
 def recent(db: Database) -> list[sqlite3.Row]:

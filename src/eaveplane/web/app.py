@@ -9,8 +9,8 @@ from typing import Any
 from flask import Flask
 from werkzeug.routing import IntegerConverter, Map
 
+from ..jobs.worker import Worker
 from ..pipeline.library import Library
-from ..pipeline.work import Worker
 from . import camera, deliver, even, finish, gather, mend, outing, planner, queue, register, scene, shelf, shell, weave
 from .desk import Desk
 from .security import protect

@@ -8,9 +8,10 @@ from pathlib import Path
 
 from flask import Response, current_app, send_file
 
+from ..jobs.queue import JobQueue
+from ..jobs.worker import Worker
 from ..pipeline.library import Library
-from ..pipeline.view import Kept
-from ..pipeline.work import Worker
+from ..pipeline.view import Memory
 from ..store.database import Database
 
 
@@ -21,10 +22,15 @@ class Desk:
 
     library: Library
     worker: Worker
-    views: Kept = field(default_factory=lambda: Kept(256 << 20))
-    kept: Kept = field(default_factory=lambda: Kept(512 << 20))
-    pictures: Kept = field(default_factory=lambda: Kept(768 << 20))
-    guides: Kept = field(default_factory=lambda: Kept(256 << 20))
+    views: Memory = field(default_factory=lambda: Memory(256 << 20))
+    kept: Memory = field(default_factory=lambda: Memory(512 << 20))
+    pictures: Memory = field(default_factory=lambda: Memory(768 << 20))
+    guides: Memory = field(default_factory=lambda: Memory(256 << 20))
+
+    @property
+    def queue(self) -> JobQueue:
+        """Where jobs are put."""
+        return self.worker.queue
 
     @property
     def db(self) -> Database:

@@ -14,10 +14,11 @@ import waitress
 from ..fieldcam.demo import CARD
 from ..fieldcam.order import frames_of
 from ..fieldcam.outing import carry_out
+from ..jobs.queue import JobQueue
+from ..jobs.worker import Worker
 from ..pipeline.library import Library
 from ..pipeline.warm import warm_up
-from ..pipeline.work import Worker
-from ..store import jobs, outings
+from ..store import outings
 from .app import create_app
 
 LARGEST_REQUEST = 5 << 30
@@ -61,11 +62,11 @@ def run_demo(home: Path, port: int, open_page: bool, told: Callable[[str], None]
         told("Field camera: setting up the first landscape …")
         carry_out(first.order, library.card / first.folder, first.first, first.start, told=lambda what, share: told(f"Field camera: {what}"))
         number = outings.add_outing(library.db, "A morning with the field camera", library.card)
-        jobs.add_job(library.db, "bring_in", outing_id=number, folder=str(library.card))
+        queue = JobQueue(library)
+        queue.bring_in(number, library.card)
         for roll in others:
-            job = jobs.add_job(
-                library.db, "shoot", outing_id=number, order=roll.order.model_dump_json(), folder=roll.folder, first=roll.first, frames=frames_of(roll.order), start=roll.start.isoformat()
-            )
-            jobs.note_size(library.db, job, frames_of(roll.order) * roll.order.long_side_px**2 * 2 / 3e6)
+            frames, order = frames_of(roll.order), roll.order
+            size = frames * order.long_side_px**2 * 2 / 3e6
+            queue.add("shoot", number, megapixels=size, order=order.model_dump_json(), folder=roll.folder, first=roll.first, frames=frames, start=roll.start.isoformat())
 
     run(home / "library", port, open_page, fill)

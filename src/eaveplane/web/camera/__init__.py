@@ -102,7 +102,6 @@ def shoot() -> AnyResponse:
     if _megapixels(order) > LARGEST_MP:
         refuse(f"{frames_of(order)} frames of {order.long_side_px:.0f} px would fill the card. Take fewer frames or fewer pixels.")
     _queue(order)
-    desk().worker.wake()
     return Response(card()) if "HX-Request" in request.headers else redirect(url_for("camera.page"))
 
 
@@ -114,16 +113,15 @@ def _queue(order: Order) -> None:
     taken = [int(n[:3]) for n in [*names, *(w["folder"] for w in waiting)] if n[:3].isdigit()]
     numbers = [int(p.stem[-4:]) for p in place.rglob("FIELD*.dng") if p.stem[-4:].isdigit()] if place.is_dir() else []
     last = max([0, *numbers, *(w["first"] + w["frames"] - 1 for w in waiting)])
-    job = jobs.add_job(
-        db,
+    desk().queue.add(
         "shoot",
+        megapixels=_megapixels(order),
         order=order.model_dump_json(),
         folder=f"{max([100, *taken]) + 1:03d}{order.landscape.upper()}",
         first=1 if order.fresh_numbers else last % 9999 + 1,
         frames=frames_of(order),
         start=datetime.now().isoformat(timespec="seconds"),
     )
-    jobs.note_size(db, job, _megapixels(order))
 
 
 @blueprint.post("/bring-in")
@@ -134,7 +132,7 @@ def bring_in() -> AnyResponse:
         refuse("The card is empty. Shoot some frames first.")
     same = next((o for o in outings.outings(db) if Path(o["folder"]) == place), None)
     number = same["id"] if same else outings.add_outing(db, "Field camera", place)
-    desk().worker.bring_in(number, place)
+    desk().queue.bring_in(number, place)
     return redirect(url_for("shelf.page"))
 
 

@@ -10,7 +10,7 @@ from flask import Blueprint, Response, abort, send_file
 from pydantic import ValidationError
 
 from ...core.deliver.delivery import SUFFIX, WORDS, Delivery, Format, Profile, file_name, unknown_words
-from ...pipeline.work import name_facts
+from ...jobs.deliver import name_facts
 from ...store import scenes
 from ..desk import desk, download, folder_of
 from ..scene import decided, posted, queued, stage_page

@@ -93,7 +93,7 @@ def capture(number: int) -> str:
     said = f"{(Capture.model_fields[name].title or name.replace('_', ' ')).capitalize()}: {getattr(after, name)}"
     answer = decided(number, "even", said, lambda recipe: recipe.model_copy(update={"capture": recipe.capture.model_copy(update={name: getattr(after, name)})}), bench=True)
     if (before.demosaic, before.highlights) != (after.demosaic, after.highlights) and not scene.busy:
-        desk().worker.inspect(number)
+        desk().queue.inspect(number)
         return pieces(opened(number), "even", bench=True, head=True)
     return answer
 

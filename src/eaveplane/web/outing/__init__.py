@@ -142,7 +142,7 @@ def _arranged(number: int, what: str, after: arrangements.Frames) -> str:
 def _look_again(changed: arrangements.Frames) -> None:
     for scene, frames in changed.items():
         if frames:
-            desk().worker.inspect(scene)
+            desk().queue.inspect(scene)
 
 
 @blueprint.post(AT + "/split")
@@ -221,7 +221,7 @@ def _step(number: int, forward: bool) -> str:
     done = arrangements.step(desk().db, number, forward, carrying(desk().library, [s["id"] for s in scenes.scenes_of(desk().db, number)]))
     for scene in done[1] if done else []:
         if scenes.recipe_of(desk().db, scene).frames:
-            desk().worker.inspect(scene)
+            desk().queue.inspect(scene)
     return strips(number)
 
 
@@ -236,7 +236,7 @@ def again(number: int) -> AnyResponse:
     folder = folder_of(typed) if typed else Path(row["folder"])
     if folder is None:
         refuse(f"{typed} is not a folder that can be read. Write its whole path.")
-    desk().worker.bring_in(number, folder)
+    desk().queue.bring_in(number, folder)
     return redirect(url_for("outing.page", number=number))
 
 

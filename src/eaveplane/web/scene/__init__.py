@@ -16,9 +16,9 @@ from ...core.even.look import NEUTRAL, Look
 from ...core.even.tone import through_points
 from ...parameter import Control
 from ...pipeline.decisions import decide
-from ...pipeline.view import Shown, View, overview, viewport
+from ...pipeline.view import View, ViewOptions, overview, screen, viewport
 from ...recipe import Recipe
-from ...store import jobs, scenes
+from ...store import scenes
 from ..desk import desk
 from ..security import refuse
 from .opened import STAGES, Opened, opened
@@ -53,7 +53,7 @@ def _with_missing_read(scene: Opened) -> Opened:
     missing = [f for f in scene.recipe.kept() if f.id not in scene.there.read and all(i in scene.files and scene.files[i].path.exists() for i in f.sources())]
     if not missing or scene.busy:
         return scene
-    desk().worker.inspect(scene.number)
+    desk().queue.inspect(scene.number)
     return opened(scene.number)
 
 
@@ -78,9 +78,7 @@ def decided(number: int, slug: str, what: str, change: Callable[[Recipe], Recipe
 def queued(number: int, slug: str, kind: str, **arguments: Any) -> Response:
     """Start a job for a scene and answer with the page's pieces, on the stage where its result will be seen."""
     scene = opened(number)
-    job = jobs.add_job(desk().db, kind, scene_id=number, **arguments)
-    jobs.note_size(desk().db, job, scene.megapixels)
-    desk().worker.wake()
+    desk().queue.add(kind, scene_id=number, megapixels=scene.megapixels, **arguments)
     return Response(pieces(opened(number), slug, bench=True, head=True), headers={"HX-Push-Url": url_for(f"{slug}.page", number=number)})
 
 
@@ -149,7 +147,7 @@ def _view(number: int) -> tuple[Opened, View]:
     return scene, scene.view
 
 
-def _shown(scene: Opened) -> Shown:
+def _shown(scene: Opened) -> ViewOptions:
     """What is asked for with a picture: a look that is being tried, before, lost tones, sharpening."""
     look = NEUTRAL if request.args.get("before") == "1" else scene.recipe.look
     if request.method == "POST":
@@ -157,7 +155,7 @@ def _shown(scene: Opened) -> Shown:
             look = Look.model_validate_json(request.get_data(cache=False))
         except ValidationError:
             refuse("That is outside of what the control can do.")
-    return Shown(look, request.args.get("clipping") == "1", scene.recipe.finish if request.args.get("finished") == "1" else None, scene.output)
+    return ViewOptions(look, request.args.get("clipping") == "1", scene.recipe.finish if request.args.get("finished") == "1" else None, scene.output)
 
 
 def _screen(make: Callable[[], NDArray[np.uint8]]) -> NDArray[np.uint8]:
@@ -186,7 +184,7 @@ def tile(number: int, what: str, version: str, level: int, x: int, y: int) -> Re
         abort(404)
     box = view.box_inside(level, (x * TILE, y * TILE, TILE, TILE))
     shown = _shown(scene)
-    return _jpeg(_screen(lambda: view.screen(what, level, box, shown)), 95 if level == 0 else 90, FOREVER if request.args.get("s") == scene.version else None)
+    return _jpeg(_screen(lambda: screen(view, what, level, box, shown)), 95 if level == 0 else 90, FOREVER if request.args.get("s") == scene.version else None)
 
 
 @blueprint.route(AT + "/viewport/<what>.jpg", methods=["GET", "POST"])
@@ -216,7 +214,7 @@ def seen(number: int, what: str) -> Response:
 @blueprint.get(AT + "/thumb/<what>/<version>.jpg")
 def thumb(number: int, what: str, version: str) -> Response:
     scene, view = _view(number)
-    shown = Shown(scene.recipe.look)
+    shown = ViewOptions(scene.recipe.look)
     picture = _screen(lambda: viewport(view, what, (0, 0, *view.size), 480 if request.args.get("large") else 184, shown)[0])
     now = scene.version if what == "weave" else view.frame_version(what.removeprefix("frame:")) + scene.look_version if what.removeprefix("frame:") in view.frames else ""
     # an address that asks for another state than this one must not stand for it

@@ -25,11 +25,11 @@ from ...core.gather.inspect import Inspection
 from ...core.gather.order import profiles
 from ...core.gather.verdicts import Verdict, zone_of
 from ...imaging.colour import FloatArray
-from ...pipeline import scene as work
 from ...pipeline.depth import depth_colour
-from ...pipeline.frames import frame_keys
-from ...pipeline.steps import analysis_key, open_inspection
-from ...pipeline.view import Keys, View, open_view
+from ...pipeline.frames import frame_steps
+from ...pipeline.scene import plan
+from ...pipeline.steps import FrameStep, Measure, open_inspection, shares_of
+from ...pipeline.view import Frames, View, open_view
 from ...recipe import FrameChoice, Recipe
 from ...store import jobs, scenes
 from ..desk import Desk, desk
@@ -72,22 +72,22 @@ class Opened:
         self.number, self.desk, self.row = number, desk, row
         self.recipe: Recipe = scenes.recipe_of(desk.db, number)
         self.files = desk.library.files(row["outing_id"], {i for f in self.recipe.frames for i in f.all_files()})
-        self.there = self._keys()
-        self.plan = work.plan(self.recipe, self.there.final, full_only=False)
+        self.there = self._frames_there()
+        self.plan = plan(self.recipe, self.there.final)
 
-    def _keys(self) -> Keys:
-        """Keys of the frames whose pixels are there, merged ones included."""
+    def _frames_there(self) -> Frames:
+        """Frames whose pixels are there, merged ones included."""
         cache, library = self.desk.library.cache, self.desk.library
 
-        def there(keys: dict[str, str]) -> dict[str, str]:
-            return {id: key for id, key in keys.items() if cache.has(key) and cache.has(analysis_key(key))}
+        def there(steps: dict[str, FrameStep]) -> dict[str, FrameStep]:
+            return {id: step for id, step in steps.items() if step.is_usable(cache)}
 
         frames, capture = self.recipe.frames, self.recipe.capture
-        plain = there(frame_keys(frames, library.decoded(self.files, Capture()), False, Capture()))
+        plain = there(frame_steps(frames, library.decoded(self.files, Capture()), Capture()))
         if capture == Capture():
-            return Keys(plain, plain, plain)
+            return Frames(plain, plain, plain)
         read = library.decoded(self.files, capture)
-        return Keys(plain, plain | there(frame_keys(frames, read, False, Capture())), there(frame_keys(frames, read, False, capture)))
+        return Frames(plain, plain | there(frame_steps(frames, read, Capture())), there(frame_steps(frames, read, capture)))
 
     @cached_property
     def inspected(self) -> dict[str, Verdict]:
@@ -167,10 +167,10 @@ class Opened:
             return made
         except UNREADABLE:
             # what was computed cannot be read: it is given up and made again
-            keys = {*self.there.plain.values(), *self.there.read.values(), *self.there.final.values()}
-            for key in [*keys, *(analysis_key(k) for k in keys), *((self.plan.registered, self.plan.labelled, self.plan.woven) if self.plan else ())]:
-                cache.drop(key)
-            self.there = self._keys()
+            frames = {*self.there.plain.values(), *self.there.read.values(), *self.there.final.values()}
+            for step in [*frames, *(Measure(frame) for frame in frames), *(self.plan.steps() if self.plan else ())]:
+                cache.drop(step.key)
+            self.there = self._frames_there()
             return None
 
     def has(self, key: str | None) -> bool:
@@ -178,16 +178,16 @@ class Opened:
 
     @property
     def registered(self) -> bool:
-        return self.plan is not None and self.has(self.plan.registered)
+        return self.plan is not None and self.has(self.plan.registered.key)
 
     @property
     def woven(self) -> bool:
-        return self.plan is not None and self.has(self.plan.woven)
+        return self.plan is not None and self.has(self.plan.woven.key)
 
     @cached_property
     def version(self) -> str:
         """Changes with every decision and with every result that comes in."""
-        there = [self.has(k) for k in (self.plan.registered, self.plan.labelled, self.plan.woven)] if self.plan else []
+        there = [self.has(step.key) for step in self.plan.steps()] if self.plan else []
         text = self.recipe.to_json() + repr(sorted(self.there.final)) + repr(sorted(self.there.read)) + repr(there) + str(self.row["inspected"])
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
@@ -286,7 +286,7 @@ class Opened:
         """The frames, far first."""
         kept = self.recipe.kept()
         place = {f.id: i for i, f in enumerate(kept)}
-        shares = work.shares(self.desk.library.cache, self.plan) if self.plan and self.woven else None
+        shares = shares_of(self.desk.library.cache, self.plan.woven.key) if self.plan and self.woven else None
         reference = self.plan.ids[self.plan.reference] if self.plan else None
         lines = self._profiles()
         soft = {self._band_side(band): band for band in self.gaps() if band.near is not None and band.far is not None}
@@ -329,7 +329,7 @@ class Opened:
         def measure() -> FloatArray:
             return profiles([frames[i].octaves() for i in ids])
 
-        rows = self.desk.kept.get(("profiles", *self.plan.frames), measure)
+        rows = self.desk.kept.get(("profiles", self.plan.registered.key), measure)
         return {id: " ".join(f"{1 + 22 * float(v):.1f},{y + 0.5:.1f}" for y, v in enumerate(line)) for id, line in zip(ids, rows, strict=True)}
 
     # ---- the notebook ---------------------------------------------------------------------------------------

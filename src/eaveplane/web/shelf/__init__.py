@@ -78,7 +78,7 @@ def folder() -> AnyResponse:
     path = path.resolve()
     same = next((o for o in outings.outings(desk().db) if Path(o["folder"]) == path), None)
     number = same["id"] if same else outings.add_outing(desk().db, path.name or str(path), path)
-    desk().worker.bring_in(number, path, copy=request.form.get("copy") == "1")
+    desk().queue.bring_in(number, path, copy=request.form.get("copy") == "1")
     return redirect(url_for("outing.page", number=number))
 
 
@@ -129,5 +129,5 @@ def upload(number: int) -> Response:
 @blueprint.post("/shelf/upload/<int:number>/done")
 def uploaded(number: int) -> Response:
     place = _upload_place(number)
-    desk().worker.bring_in(number, place)
+    desk().queue.bring_in(number, place)
     return jsonify({"page": url_for("outing.page", number=number)})

@@ -1,0 +1,8 @@
+"""What runs for the page: the queue, the worker that empties it, and the kinds of jobs, one a file.
+
+A kind is registered by being decorated; importing it here is all it needs beside.
+"""
+
+from . import bring_in, deliver, inspect, register, shoot, weave
+
+__all__ = ["bring_in", "deliver", "inspect", "register", "shoot", "weave"]

@@ -1,0 +1,41 @@
+"""The steps of a scene, one module a step. Each is a value that names its result; results are kept in the cache.
+
+They run in whatever executor they are submitted to: `make` with a cache's folder, the step, and a Ticket's path.
+"""
+
+from .correct import Correct, corrected_as_read
+from .decode import Decode
+from .deliver import deliver
+from .frame import Frame, FrameStep, Measure, open_frame
+from .inspect import Inspect, open_inspection
+from .label import Label, open_labels, zone_shares
+from .merge import Merge
+from .register import Register, Registration, laid_frames, open_registration
+from .step import Step, make
+from .weave import Weave, open_weave, shares_of
+
+__all__ = [
+    "Correct",
+    "Decode",
+    "Frame",
+    "FrameStep",
+    "Inspect",
+    "Label",
+    "Measure",
+    "Merge",
+    "Register",
+    "Registration",
+    "Step",
+    "Weave",
+    "corrected_as_read",
+    "deliver",
+    "laid_frames",
+    "make",
+    "open_frame",
+    "open_inspection",
+    "open_labels",
+    "open_registration",
+    "open_weave",
+    "shares_of",
+    "zone_shares",
+]

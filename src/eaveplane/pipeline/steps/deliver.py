@@ -1,0 +1,64 @@
+"""Writing the finished picture."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from ...core.even.areas import Site
+from ...core.even.develop import develop, needs_guide
+from ...core.even.relief import guide_of
+from ...core.finish.finish import finish
+from ...core.weave.distance import distances_of
+from ...imaging.icc import Encoding, standard_encoding
+from ...imaging.light import to_codes
+from ...imaging.write import write_picture
+from ...recipe import Recipe
+from ..cache import Cache
+from ..ticket import Ticket
+from .frame import Frame, encoding_of, open_frame
+from .label import open_labels
+from .register import laid_frames, open_registration
+from .weave import Weave, apply_strokes, open_weave
+
+
+def deliver(root: str, woven: Weave, recipe: Recipe, out: str, replace: bool, ticket: str) -> str:
+    """Strokes, look, finish; write the picture to `out`. Stroke frames are ids, in the order of `recipe.kept()`."""
+    cache, tell = Cache(Path(root)), Ticket(ticket)
+    tell.tell(0.01)
+    registered = woven.labelled.registered
+    frames, laid = [open_frame(cache, frame) for frame in registered.frames], open_registration(cache, registered.key)
+    picture = open_weave(cache, woven.key).whole(0)
+    guided = needs_guide(recipe.look)
+    weights = open_labels(cache, woven.labelled.key) if recipe.strokes or guided else np.empty(0, np.float32)
+    size, box = (picture.shape[1], picture.shape[0]), (0, 0, picture.shape[1], picture.shape[0])
+    guide = guide_of(picture, size, distances_of(weights, [frame.meta.focus_m for frame in frames])) if guided else None
+    if recipe.strokes:
+        readers = laid_frames(frames, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()])
+        apply_strokes(picture, readers, weights, recipe.weaving, recipe.strokes, tell)
+    if recipe.canvas == "common":
+        x, y, w, h = box = laid.area
+        picture = np.ascontiguousarray(picture[y : y + h, x : x + w])
+    tell.tell(0.5)
+    source = frames[laid.reference]
+    target = output_encoding(source, recipe)
+    # colours are drawn into what the target can hold, then carried in the widest primaries to be encoded
+    picture = develop(picture, recipe.look, source.shot, "rec2020", Site(size, 0, box, guide), np.asarray(np.linalg.inv(target.to_work), np.float64))
+    tell.tell(0.65)
+    picture = finish(picture, recipe.finish, recipe.delivery.long_edge)
+    codes = to_codes(picture, target)
+    del picture
+    tell.tell(0.8)
+    write_picture(Path(out), codes, target.profile, source.meta, int(recipe.delivery.quality), replace)
+    tell.tell(1.0)
+    return out
+
+
+def output_encoding(source: Frame, recipe: Recipe) -> Encoding:
+    """What the result is written in: the input's own encoding (sRGB for raw), or the one chosen."""
+    if recipe.delivery.profile != "input":
+        return standard_encoding(recipe.delivery.profile)
+    # frames that were corrected or merged are kept in an encoding of our own: what the file said is kept beside it
+    profile = (source.folder / "profile.icc").read_bytes()
+    return standard_encoding("srgb") if source.raw or not profile else encoding_of(profile)

@@ -1,0 +1,59 @@
+"""Finding the sharp zones: label weights of the frames."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from ...core.gather.detail import covered, lay_on, pooled_shape, signal
+from ...core.weave.labels import aggregate, costs
+from ...core.weave.weave import gates_from
+from ...imaging.colour import FloatArray
+from ..cache import Cache
+from ..ticket import Ticket
+from .frame import open_frame
+from .register import Register, open_registration
+from .step import Step
+
+
+@dataclass(frozen=True)
+class Label(Step):
+    """Label weights of all frames that were registered, from their detail."""
+
+    name, version = "label", 3
+    registered: Register
+    quiet: float
+
+    def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
+        frames, laid = [open_frame(cache, frame) for frame in self.registered.frames], open_registration(cache, self.registered.key)
+        size = frames[0].size
+        shape = pooled_shape(size[1], size[0])
+        energies, noises, reach = [], [], []
+        for k, (frame, fit) in enumerate(zip(frames, laid.fits, strict=True)):
+            detail = frame.detail()
+            energies.append(lay_on(signal(detail), fit, shape))
+            noises.append(detail.noise)
+            reach.append(covered(size, fit, shape))
+            ticket.tell(0.5 * (k + 1) / len(frames))
+        guide = cv2.resize(frames[laid.reference].luma(), shape[::-1], interpolation=cv2.INTER_AREA)
+        weights = gates_from(aggregate(costs(energies, noises, reach), guide, self.quiet), reach)
+        ticket.tell(0.95)
+        np.save(folder / "gates.npy", weights.astype(np.float16))
+        winner = weights.argmax(axis=0)
+        texture = np.max([e[0] for e in energies], axis=0) > 4 * max(float(n[0]) for n in noises)
+        counts = np.bincount(winner[texture], minlength=len(frames)) / max(1, int(texture.sum()))
+        rows = [np.asarray(((winner == k) & texture).sum(axis=1)) / np.maximum(texture.sum(axis=1), 1) for k in range(len(frames))]
+        np.savez(folder / "zones.npz", shares=counts, rows=np.array(rows, np.float32))
+
+
+def open_labels(cache: Cache, key: str) -> FloatArray:
+    """Label weights (frames, h, w) of a key."""
+    return np.asarray(np.load(cache.path(key) / "gates.npy").astype(np.float32))
+
+
+def zone_shares(cache: Cache, key: str) -> list[float]:
+    """In how much of the textured picture each frame is the sharpest."""
+    return [float(s) for s in np.load(cache.path(key) / "zones.npz")["shares"]]

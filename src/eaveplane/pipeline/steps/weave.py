@@ -1,0 +1,82 @@
+"""Weaving at full size."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from ...core.even.drift import Trim
+from ...core.weave.strokes import Stroke
+from ...core.weave.weave import Laid, Weaving, touched, weave_box
+from ...imaging.colour import FloatArray
+from ...imaging.levels import Box, Levels
+from ...imaging.rows import side_by_side
+from ..cache import Cache
+from ..ticket import Ticket
+from .frame import open_frame
+from .label import Label, open_labels
+from .register import laid_frames, open_registration
+from .step import Step
+
+TILE = 1024
+
+
+@dataclass(frozen=True)
+class Weave(Step):
+    """The weave without strokes, at full size (and halved ones), and each frame's share."""
+
+    name, version = "weave", 6
+    labelled: Label
+    weaving: Weaving
+    even_out: bool
+    trims: tuple[Trim, ...]
+
+    def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
+        registered = self.labelled.registered
+        frames = [open_frame(cache, frame) for frame in registered.frames]
+        laid = laid_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), self.even_out, self.trims)
+        weights = open_labels(cache, self.labelled.key)
+        width, height = laid.size
+        levels = Levels.create(folder / "picture", width, height, 3, "float32", registered.frames[0].at_full_size_only())
+        totals = np.zeros(len(laid.names))
+        # from the bottom up: near to far, as one looks into the picture
+        boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in reversed(range(0, height, TILE)) for x in range(0, width, TILE)]
+
+        def one(box: Box) -> dict[int, float]:
+            picture, shares = weave_box(laid, weights, self.weaving, [], box, 0)
+            levels.write(0, box[0], box[1], picture)
+            return {k: float(mask.sum(dtype=np.float64)) for k, mask in shares.items()}
+
+        for done, sums in enumerate(side_by_side(one, boxes), 1):
+            for k, total in sums.items():
+                totals[k] += total
+            ticket.tell(0.9 * done / len(boxes))
+        levels.halve_into_levels()
+        (folder / "shares.json").write_text(json.dumps((totals / (width * height)).tolist()))
+
+
+def open_weave(cache: Cache, key: str) -> Levels:
+    """The woven picture of a key, in the weaving encoding."""
+    return Levels(cache.path(key) / "picture")
+
+
+def shares_of(cache: Cache, key: str) -> list[float]:
+    """Each frame's share of a weave that is there."""
+    return [float(s) for s in json.loads((cache.path(key) / "shares.json").read_text())]
+
+
+def apply_strokes(picture: FloatArray, laid: Laid, weights: FloatArray, weaving: Weaving, strokes: list[Stroke], ticket: Ticket) -> None:
+    """Weave anew, in place, those tiles of a full-size weave that strokes touch."""
+    height, width = picture.shape[:2]
+    boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in range(0, height, TILE) for x in range(0, width, TILE)]
+    boxes = [part for part in (touched(strokes, box, 0) for box in boxes) if part]
+
+    def one(box: Box) -> None:
+        x, y, w, h = box
+        picture[y : y + h, x : x + w] = weave_box(laid, weights, weaving, strokes, box, 0)[0]
+
+    for done, _ in enumerate(side_by_side(one, boxes), 1):
+        ticket.tell(0.4 * done / len(boxes))

@@ -1,0 +1,118 @@
+"""What is laid over the picture or shown in its place, by kind: share map, masks, differences, single corrections, drift, areas."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...core.even.areas import Site, mask_of
+from ...core.even.capture import edge_mask, without
+from ...core.even.develop import develop, for_screen, reaches
+from ...core.even.drift import MOST_SIDE, apart_map
+from ...core.even.look import Look
+from ...core.finish.finish import Finish
+from ...imaging.colour import FloatArray
+from ...imaging.levels import Box
+from ...imaging.light import light_of, root_of
+from ..depth import WHITE_LOST, depth_colour, hatch
+from .view import View, around, cut_out
+
+DIFFERENT = 3.0
+AREA = (31, 110, 90)
+MASKED = np.float32(118)
+"""Grey of what a mask hides."""
+
+
+@dataclass(frozen=True)
+class ViewOptions:
+    """What is asked for on top of the picture: the look, lost tones hatched, sharpening for output, of which `output` pixels stand for
+    one of the picture."""
+
+    look: Look
+    clipping: bool = False
+    finish: Finish | None = None
+    output: float = 1.0
+
+
+Overlay = Callable[[View, list[str], int, Box, Look], NDArray[np.uint8]]
+"""8-bit sRGB (h, w, 3) of a box at a level, under a look; what is meant is told by words such as a frame's id. Raises KeyError,
+IndexError, ValueError where there is no such thing."""
+
+
+def _share_map(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """Which frame has which part, in its colour and hatch."""
+    picture = for_screen(view.developed("weave", level, box, look))
+    out = np.repeat(picture.mean(axis=2, keepdims=True), 3, axis=2)
+    order = [f.id for f in view.recipe.in_depth()]
+    for id, mask in view.shares(level, box).items():
+        place = order.index(id)
+        line = hatch(place, box)[..., None]
+        tint = np.array(depth_colour(place, len(order)), np.float32)
+        strength = mask[..., None] * (0.50 + 0.22 * line)
+        out = out * (1 - strength) + tint * strength
+    return np.asarray(np.clip(out, 0, 255), np.uint8)
+
+
+def _mask(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """A frame where it has a part, grey elsewhere."""
+    (id,) = words
+    picture = for_screen(view.developed(f"frame:{id}", level, box, look))
+    mask = view.shares(level, box).get(id, np.zeros(picture.shape[:2], np.float32))[..., None]
+    return np.asarray(picture * mask + MASKED * (1 - mask), np.uint8)
+
+
+def _difference(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """What two frames differ by, around grey."""
+    a, b = (view.developed(f"frame:{id}", level, box, look) for id in words)
+    return np.asarray(np.clip(128 + 4 * 255 * (a - b), 0, 255), np.uint8)
+
+
+def _capture(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """A frame on its own grid without one of its corrections, or with `all`."""
+    name, id = words
+    return for_screen(develop(view.captured(name, id, level, box), look, view.shot, "srgb", Site(view.size, level, box)))
+
+
+def _edges(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """Where capture sharpening acts, white, over the frame's greys."""
+    (id,) = words
+    capture = view.recipe.capture
+    frame = view.uncorrected(id, capture.model_copy(update={"sharpen": 5}))
+    measured = frame.correct(True) if frame.correct else None
+    assert measured is not None
+    light = view.uncorrected(id, without(capture, "sharpening")).channels(level, box)
+    mask = edge_mask(light, np.array(measured.noise, np.float32), capture.edges)[..., None]
+    grey = for_screen(root_of(light) @ np.full((3, 3), 1 / 3, np.float32)) * np.float32(0.45)
+    return np.asarray(grey * (1 - mask) + 255 * mask, np.uint8)
+
+
+def _drift(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """The frame in grey, rust where it is still unlike the reference: full strength at a CIEDE2000 of DIFFERENT."""
+    (id,) = words
+    picture = for_screen(view.developed(f"frame:{id}", level, box, look)).mean(axis=2, keepdims=True)
+
+    def made() -> FloatArray:
+        return apart_map(*(light_of(view.whole(f"frame:{i}", MOST_SIDE)) for i in (view.middle, id)))
+
+    found = view.pictures.get(("drift", view.frame_version(id), view.frame_version(view.middle)), made)
+    strength = np.clip(Site(view.size, level, box).spread(found) / DIFFERENT, 0, 1)[..., None]
+    return np.asarray(picture * (1 - 0.8 * strength) + np.array(WHITE_LOST[1], np.float32) * 0.8 * strength, np.uint8)
+
+
+def _area(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """The weave with an area hatched as far as it goes."""
+    number = int(words[0])
+    picture = for_screen(view.developed("weave", level, box, look)).astype(np.float32)
+    area = look.areas[number]
+    margin = reaches(look.model_copy(update={"areas": [area.model_copy(update={"on": True})]}), level)
+    wide = around(box, margin, view.size_at(level))
+    mask = mask_of(area, Site(view.size, level, wide, view.guide()), light_of(view.weave(level, wide)))
+    line = hatch(number % 6, box)[..., None]
+    strength = cut_out(mask, wide, box)[..., None] * (0.25 + 0.45 * line)
+    return np.asarray(picture * (1 - strength) + np.array(AREA, np.float32) * strength, np.uint8)
+
+
+OVERLAYS: dict[str, Overlay] = {"share": _share_map, "mask": _mask, "difference": _difference, "capture": _capture, "edges": _edges, "drift": _drift, "area": _area}

@@ -1,0 +1,67 @@
+"""The picture on screen: 8-bit sRGB of any box, and the whole at a size."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...core.even.develop import clipped, for_screen
+from ...core.even.look import Look
+from ...core.finish.finish import sharpened
+from ...imaging.colour import FloatArray
+from ...imaging.levels import Box
+from ..depth import BLACK_LOST, WHITE_LOST, hatch
+from .overlays import OVERLAYS, ViewOptions
+from .view import View, around, cut_out, level_for
+
+LEAST_RADIUS = 0.3
+"""Sharpening with a smaller radius on screen is not seen there."""
+
+
+def screen(view: View, what: str, level: int, box: Box, options: ViewOptions) -> NDArray[np.uint8]:
+    """8-bit sRGB (h, w, 3) of `weave`, `frame:ID`, or an overlay and the words that tell it which: `share`, `mask:ID`,
+    `difference:ID:ID`, `capture:NAME:ID`, `edges:ID`, `drift:ID`, `area:N`.
+
+    Raises KeyError for frames that are not there and ValueError for anything else.
+    """
+    kind, *words = what.split(":")
+    if kind in OVERLAYS:
+        return OVERLAYS[kind](view, words, level, box, options.look)
+    picture = _sharpened(view, what, level, box, options) if options.finish else view.developed(what, level, box, options.look)
+    shown = for_screen(picture)
+    return _hatched(shown, picture, box) if options.clipping else shown
+
+
+def _hatched(shown: NDArray[np.uint8], picture: FloatArray, box: Box) -> NDArray[np.uint8]:
+    """Lines over what is lost in black and in white; the picture stays readable between them."""
+    shown = shown.copy()
+    for lost, (place, colour) in zip(clipped(picture), (BLACK_LOST, WHITE_LOST), strict=True):
+        shown[lost & (hatch(place, box) > 0)] = colour
+    return shown
+
+
+def _sharpened(view: View, what: str, level: int, box: Box, options: ViewOptions) -> FloatArray:
+    assert options.finish is not None
+    radius = options.finish.radius / options.output * 0.5**level
+    if radius < LEAST_RADIUS or options.finish.sharpen == 0:
+        return view.developed(what, level, box, options.look)
+    wide = around(box, int(np.ceil(8 * radius)) + 4, view.size_at(level))
+    picture = sharpened(view.developed(what, level, wide, options.look), options.finish.sharpen, radius, options.finish.spare)
+    return cut_out(picture, wide, box)
+
+
+def viewport(view: View, what: str, box: tuple[float, float, float, float], wide: int, options: ViewOptions) -> tuple[NDArray[np.uint8], Box]:
+    """A box (x, y, w, h) of the full-size picture, about `wide` pixels across, and the box it turned out to be."""
+    level, inside = level_for(view, box, wide)
+    picture = screen(view, what, level, inside, options)
+    if picture.shape[1] > wide:
+        picture = np.asarray(cv2.resize(picture, (wide, max(1, round(picture.shape[0] * wide / picture.shape[1]))), interpolation=cv2.INTER_AREA), np.uint8)
+    x, y, w, h = (v << level for v in inside)
+    return picture, (x, y, w, h)
+
+
+def overview(view: View, what: str, wide: int, look: Look) -> FloatArray:
+    """All of the picture, developed, about `wide` pixels across: what a histogram is made of."""
+    level, inside = level_for(view, (0, 0, *view.size), wide)
+    return view.developed(what, level, inside, look)

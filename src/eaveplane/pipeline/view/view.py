@@ -1,0 +1,211 @@
+"""A scene as far as it has been computed, for any box at any level: its frames, its weave, masks, and all of it developed."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ...core.even.areas import Site
+from ...core.even.capture import Capture, without
+from ...core.even.develop import develop, needs_guide, reaches
+from ...core.even.drift import Trim
+from ...core.even.look import Light, Look
+from ...core.even.relief import LONGEST, Guide, guide_of
+from ...core.weave.distance import distances_of
+from ...core.weave.strokes import Stroke
+from ...core.weave.weave import Laid, touched, weave_box
+from ...imaging.colour import FloatArray
+from ...imaging.lensdata import from_database
+from ...imaging.levels import Box, Levels
+from ...recipe import Recipe
+from ..scene import Plan
+from ..steps import Frame, Registration
+from .memory import Memory
+
+
+@dataclass(frozen=True, eq=False)
+class View:
+    """A scene as far as it has been computed. Frames are named by id; `plan` is None until all are decoded.
+
+    `uncorrected(id, capture)` is a frame on its own grid under other capture corrections than the recipe's.
+    `laid` is the registration that the recipe asks for; until it is there frames are shown as the inspection laid them,
+    `steadied`, so that the same stone stays under the eye.
+    """
+
+    recipe: Recipe
+    size: tuple[int, int]
+    shot: Light
+    frames: dict[str, Frame]
+    registered: Registration | None
+    laid: Laid | None
+    steadied: tuple[str, Laid] | None
+    plan: Plan | None
+    gates: FloatArray | None
+    woven: Levels | None
+    pictures: Memory
+    guides: Memory
+    uncorrected: Callable[[str, Capture], Frame]
+
+    def size_at(self, level: int) -> tuple[int, int]:
+        """Size (w, h) of the picture at a level."""
+        return -(-self.size[0] >> level), -(-self.size[1] >> level)
+
+    def box_inside(self, level: int, box: Box) -> Box:
+        """The part of a box that lies in the picture."""
+        w, h = self.size_at(level)
+        x, y = min(max(0, box[0]), w - 1), min(max(0, box[1]), h - 1)
+        return x, y, max(1, min(box[0] + box[2], w) - x), max(1, min(box[1] + box[3], h) - y)
+
+    def frame_version(self, id: str) -> str:
+        """Changes whenever a frame's pixels under a neutral look do."""
+        laid = self._lays(id)
+        return _short(id, laid[0] if laid else "", self.recipe.even_out, self._trim(id), self.frames[id].folder.name, self.frames[id].capture)
+
+    def _lays(self, id: str) -> tuple[str, Laid] | None:
+        """By which registration a frame is shown."""
+        if self.laid is not None and self.plan is not None and id in self.laid.names:
+            return self.plan.registered.key, self.laid
+        return self.steadied if self.steadied and id in self.steadied[1].names else None
+
+    def weave_version(self) -> str:
+        """Changes whenever the weave's pixels under a neutral look do."""
+        return _short(*self._weave_parts(), [s.model_dump() for s in self.recipe.strokes])
+
+    def _weave_parts(self) -> tuple[Any, ...]:
+        planned = (self.plan.woven.key, self.plan.registered.key) if self.plan else ()
+        if self.laid is None:
+            return planned, self.frame_version(self.middle)
+        return planned, self.laid is None, self.gates is None, self.woven is None
+
+    def frame(self, id: str, level: int, box: Box) -> FloatArray:
+        """A frame (h, w, 3) in the weaving encoding: registered if it has been, else as it came."""
+        return self._kept(("frame", self.frame_version(id)), level, box, lambda: self._frame(id, level, box))
+
+    def weave(self, level: int, box: Box) -> FloatArray:
+        """The weave with its strokes; from what is stored, or woven now for this box; before there is any, a frame."""
+        return self._kept(("weave", self.weave_version()), level, box, lambda: self._weave(level, box))
+
+    def _kept(self, what: tuple[str, str], level: int, box: Box, make: Callable[[], FloatArray]) -> FloatArray:
+        made: FloatArray = self.pictures.get((*what, level, box), make)
+        return made
+
+    def _frame(self, id: str, level: int, box: Box) -> FloatArray:
+        shown = self._lays(id)
+        if shown:
+            return shown[1].read(list(shown[1].names).index(id), level, box)
+        return self.frames[id].root(level, box, self._trim(id).gains())
+
+    def _trim(self, id: str) -> Trim:
+        return {f.id: f.trim for f in self.recipe.frames}[id]
+
+    def _weave(self, level: int, box: Box, painted: bool = True) -> FloatArray:
+        strokes: list[Stroke] = self.recipe.strokes if painted else []
+        if self.laid is None or self.gates is None or self.plan is None:
+            return self._frame(self.middle, level, box)
+        if self.woven is None:
+            return weave_box(self.laid, self.gates, self.recipe.weaving, strokes, box, level)[0]
+        picture: FloatArray = self.woven.read(level, box)
+        changed = touched(strokes, box, level)
+        if changed is not None:
+            x, y, w, h = changed
+            part = np.s_[y - box[1] : y - box[1] + h, x - box[0] : x - box[0] + w]
+            after = weave_box(self.laid, self.gates, self.recipe.weaving, strokes, changed, level)[0]
+            # at smaller sizes the strokes' change is laid over the stored picture, so that nothing else moves
+            before = weave_box(self.laid, self.gates, self.recipe.weaving, [], changed, level)[0] if level else picture[part]
+            picture[part] += after - before
+        return picture
+
+    @property
+    def middle(self) -> str:
+        """The frame that stands for the weave before there is one."""
+        if self.plan:
+            return self.plan.ids[self.plan.reference]
+        ids = [f.id for f in self.recipe.kept() if f.id in self.frames] or list(self.frames)
+        return self.recipe.reference if self.recipe.reference in ids else ids[len(ids) // 2]
+
+    def whole(self, what: str, wide: int) -> FloatArray:
+        """All of `weave` or `frame:ID` (h, w, 3) in the weaving encoding, about `wide` pixels across."""
+        level, inside = level_for(self, (0, 0, *self.size), wide)
+        return self.weave(level, inside) if what == "weave" else self.frame(what.partition(":")[2], level, inside)
+
+    def lens_known(self) -> str:
+        """Where something is known of the lens from; empty where nothing is."""
+        frame = next(iter(self.frames.values()))
+        lens = frame.lens or from_database(frame.meta, frame.size)
+        return lens.source if lens else ""
+
+    def shares(self, level: int, box: Box) -> dict[str, FloatArray]:
+        """Masks (h, w) of the frames that have a part in a box, strokes included."""
+        if self.laid is None or self.gates is None:
+            return {}
+        found = weave_box(self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level)[1]
+        return {self.laid.names[k]: mask for k, mask in found.items()}
+
+    def guide(self) -> Guide:
+        """What relief, haze and areas by distance know of the scene: the weave's for every frame, so that frames stay alike."""
+        made: Guide = self.guides.get(_short(self._weave_parts()), lambda: guide_of(self._whole_weave(), self.size, self._distances()))
+        return made
+
+    def _whole_weave(self) -> FloatArray:
+        """All of the weave without strokes, at the smallest size that is not smaller than a guide."""
+        level = 0
+        while level < self.levels - 1 and max(self.size) >> (level + 1) >= LONGEST:
+            level += 1
+        return self._weave(level, self.box_inside(level, (0, 0, *self.size)), painted=False)
+
+    @property
+    def levels(self) -> int:
+        """How many sizes there are."""
+        return len(next(iter(self.frames.values())).codes.sizes)
+
+    def _distances(self) -> FloatArray | None:
+        if self.gates is None or self.plan is None:
+            return None
+        return distances_of(self.gates, [self.frames[id].meta.focus_m for id in self.plan.ids])
+
+    def developed(self, what: str, level: int, box: Box, look: Look) -> FloatArray:
+        """The signed square root (h, w, 3) of linear sRGB light of `weave` or `frame:ID` under a look. Raises KeyError, ValueError."""
+        kind, _, id = what.partition(":")
+        if kind not in ("weave", "frame"):
+            raise ValueError(what)
+        margin = reaches(look, level)
+        wide = around(box, margin, self.size_at(level)) if margin else box
+        picture = self.weave(level, wide) if kind == "weave" else self.frame(id, level, wide)
+        site = Site(self.size, level, wide, self.guide() if needs_guide(look) else None)
+        return cut_out(develop(picture, look, self.shot, "srgb", site), wide, box)
+
+    def captured(self, name: str, id: str, level: int, box: Box) -> FloatArray:
+        """A frame (h, w, 3) on its own grid, in the weaving encoding, without one correction or with `all`."""
+        capture = self.recipe.capture if name == "all" else without(self.recipe.capture, name)
+        return self._kept(("capture", f"{id}{capture}"), level, box, lambda: self.uncorrected(id, capture).root(level, box))
+
+
+def _short(*parts: Any) -> str:
+    return hashlib.sha256(repr(parts).encode()).hexdigest()[:12]
+
+
+def around(box: Box, reach: int, size: tuple[int, int]) -> Box:
+    """A box and what lies within `reach` of it, inside a picture of a size (w, h)."""
+    x, y, w, h = box
+    x0, y0 = max(0, x - reach), max(0, y - reach)
+    return x0, y0, min(size[0], x + w + reach) - x0, min(size[1], y + h + reach) - y0
+
+
+def cut_out(picture: FloatArray, wide: Box, box: Box) -> FloatArray:
+    """The part of a picture of a wide box that lies in another."""
+    x, y, w, h = box
+    return np.ascontiguousarray(picture[y - wide[1] : y - wide[1] + h, x - wide[0] : x - wide[0] + w])
+
+
+def level_for(view: View, box: tuple[float, float, float, float], wide: int) -> tuple[int, Box]:
+    """The smallest level that still has about `wide` pixels across a box of the full size, and the box there."""
+    x, y, w, h = box
+    level = 0
+    while level < view.levels - 1 and w / 2 ** (level + 1) >= wide * 0.9:
+        level += 1
+    scale = 0.5**level
+    return level, view.box_inside(level, (int(x * scale), int(y * scale), max(1, round(w * scale)), max(1, round(h * scale))))
