@@ -2,7 +2,15 @@ PYTHON ?= python3.11
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: install demo test bench scenes count lint lock
+.PHONY: help install demo test fast bench scenes count lint lock
+
+help:
+	@echo "make demo    set everything up and open the page on the demo's outing"
+	@echo "make test    set up what tests need and run them all"
+	@echo "make fast    lint, and tests without a browser or anything marked slow"
+	@echo "make bench   measure quality and speed, write docs/quality.md"
+	@echo "make count   lines of program and tests"
+	@echo "make lint, make scenes, make lock    see CONTRIBUTING.md"
 
 install: $(VENV)/.compiled
 
@@ -26,6 +34,9 @@ lint: install
 
 test: lint chromium
 	$(BIN)/pytest
+
+fast: lint
+	$(BIN)/pytest --ignore tests/browser -m "not slow"
 
 .PHONY: chromium
 chromium:

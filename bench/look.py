@@ -15,20 +15,20 @@ import cv2
 import numpy as np
 
 from eaveplane.cli import peak_bytes
-from eaveplane.core.even.areas import Area, Elliptical, Graduated, Site, ToneRange
+from eaveplane.core.depth.distance import distances_of
+from eaveplane.core.develop.areas import Area, Elliptical, Graduated, Site, ToneRange
+from eaveplane.core.develop.develop import develop, for_screen
+from eaveplane.core.develop.look import RAW_LOOK, HuePoint, Light, Look
+from eaveplane.core.develop.relief import guide_of
 from eaveplane.core.even.capture import UNMOVED, Capture, Measured, corrected, correction
-from eaveplane.core.even.develop import develop, for_screen
 from eaveplane.core.even.fringes import measure_fringes
-from eaveplane.core.even.look import RAW_LOOK, HuePoint, Light, Look
 from eaveplane.core.even.noise import measure_noise
-from eaveplane.core.even.relief import guide_of
-from eaveplane.core.weave.distance import distances_of
 from eaveplane.fieldcam.order import LandscapeName, Order
 from eaveplane.fieldcam.outing import carry_out
 from eaveplane.imaging.colour import FloatArray
 from eaveplane.imaging.lensdata import LensData, read_opcodes
-from eaveplane.imaging.levels import Box
 from eaveplane.imaging.light import channels
+from eaveplane.imaging.pyramid import Box
 from eaveplane.imaging.read import read_picture
 from eaveplane.imaging.rows import CORES
 from eaveplane.pipeline import scene as scene_of_job

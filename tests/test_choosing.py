@@ -16,6 +16,8 @@ from eaveplane.core.even.capture import Capture
 from tests.conftest import Set
 from tests.test_cli import bracketed, run
 
+pytestmark = pytest.mark.slow
+
 
 def stacked(paths: list[Path], folder: Path, *extra: object) -> tuple[np.ndarray, dict[str, Any], int]:
     result = run("stack", *paths, "--out", folder / "o.tif", "--report", folder / "r.json", "--develop", "none", "--canvas", "reference", "--force", *extra)

@@ -29,6 +29,8 @@ from eaveplane.imaging.write import write_picture
 from eaveplane.recipe import Recipe
 from tests.conftest import Set
 
+pytestmark = pytest.mark.slow
+
 
 def run(*arguments: object) -> Result:
     return CliRunner().invoke(main, [str(a) for a in arguments], catch_exceptions=False)

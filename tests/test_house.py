@@ -8,10 +8,16 @@ from pathlib import Path
 
 import pytest
 
+from eaveplane import jobs  # noqa: F401  (its import registers the kinds)
+from eaveplane.jobs.kind import KINDS
+from eaveplane.pipeline.steps import FrameStep, Step
+
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "eaveplane"
 FLOORS = [{"imaging", "optics", "parameter"}, {"core", "fieldcam"}, {"recipe"}, {"pipeline", "store"}, {"jobs"}, {"web", "cli"}]
 LEVEL = {part: level for level, parts in enumerate(FLOORS) for part in parts}
+SHARED = ["masks", "depth", "develop"]
+"""What the stages of the core share; it lies below them."""
 STAGES = ["gather", "even", "register", "weave", "mend", "finish", "deliver"]
 
 
@@ -47,7 +53,30 @@ def test_a_stage_of_the_core_never_uses_a_later_one(path: Path) -> None:
         return
     for target in _imports(path):
         if target[0] == "core" and len(target) > 1 and target[1] in STAGES:
-            assert STAGES.index(target[1]) <= STAGES.index(inside[0])
+            assert inside[0] in STAGES and STAGES.index(target[1]) <= STAGES.index(inside[0]), f"{path.name} uses {'.'.join(target)}"
+
+
+MOST_IMPORTS, MOST_LINES, LONGEST = 20, 350, 70
+TOO_LONG = {"develop_rows": 88, "_warp_in_two": 81, "inspect": 93}
+"""Functions that are longer still, and by how much: two compiled loops, and the order of an inspection."""
+
+
+@pytest.mark.parametrize("path", [p for p in sorted(SOURCE.rglob("*.py")) if "fieldcam" not in p.parts], ids=lambda p: str(p.relative_to(SOURCE)))
+def test_no_room_is_too_large(path: Path) -> None:
+    text = path.read_text()
+    tree = ast.parse(text)
+    assert len(text.splitlines()) <= MOST_LINES
+    assert sum(isinstance(node, ast.ImportFrom) and node.level > 0 for node in ast.walk(tree)) <= MOST_IMPORTS
+    for node in ast.walk(tree):
+        if isinstance(node, ast.FunctionDef):
+            assert (node.end_lineno or 0) - node.lineno < TOO_LONG.get(node.name, LONGEST), node.name
+
+
+def test_a_step_is_named_once_and_a_kind_of_job_has_a_file_of_its_own() -> None:
+    names = [f"{step.name}" for step in Step.__subclasses__() + FrameStep.__subclasses__() if step is not FrameStep]
+    assert len(names) == len(set(names)) >= 8
+    for kind in KINDS.values():
+        assert kind.carry.__module__ == f"eaveplane.jobs.{kind.name}"
 
 
 def test_the_core_knows_neither_pages_nor_tables() -> None:

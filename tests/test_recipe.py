@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eaveplane.core.even.look import Look
+from eaveplane.core.develop.look import Look
 from eaveplane.core.finish.finish import Crop, Finish
-from eaveplane.core.weave.strokes import Stroke
+from eaveplane.core.masks.strokes import Stroke
 from eaveplane.core.weave.weave import Weaving
 from eaveplane.parameter import controls
 from eaveplane.recipe import FrameChoice, Recipe, read_recipe

@@ -9,14 +9,14 @@ import numpy as np
 from pydantic import Field, ValidationError
 
 from .core.deliver.delivery import Delivery
+from .core.develop.look import NEUTRAL, Look
 from .core.even.capture import Capture
 from .core.even.drift import Trim
-from .core.even.look import NEUTRAL, Look
 from .core.finish.finish import Crop, Finish
-from .core.weave.strokes import Stroke
+from .core.masks.strokes import Stroke
 from .core.weave.weave import Weaving
-from .imaging.levels import Box
 from .imaging.placing import Fit
+from .imaging.pyramid import Box
 from .parameter import Parameters
 
 SCHEMA = 1

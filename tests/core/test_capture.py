@@ -21,8 +21,8 @@ from eaveplane.fieldcam.lens import Lens, draw_fringes
 from eaveplane.imaging.colour import FloatArray
 from eaveplane.imaging.exif import Metadata
 from eaveplane.imaging.lensdata import LensData, from_database, read_opcodes
-from eaveplane.imaging.levels import Box
 from eaveplane.imaging.light import channels
+from eaveplane.imaging.pyramid import Box
 from eaveplane.imaging.read import DEMOSAIC, HIGHLIGHTS, read_picture
 
 SIZE = (900, 600)

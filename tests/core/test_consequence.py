@@ -18,6 +18,8 @@ from eaveplane.core.gather.verdicts import BEYOND, Leads, at_the_ends, borne_out
 from eaveplane.imaging.colour import FloatArray, luminance
 from eaveplane.imaging.resample import warp
 
+pytestmark = pytest.mark.slow
+
 
 @cache
 def stack(order: Order) -> Stack:

@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eaveplane.core.weave.distance import distances_of
+from eaveplane.core.depth.distance import distances_of
 
 FOCUS = [0.6, 0.8, 1.2, 2.4, float("inf")]
 

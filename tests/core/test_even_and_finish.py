@@ -11,10 +11,10 @@ from pydantic import ValidationError
 
 from bench.cards import composition
 from eaveplane.core.deliver.delivery import file_name
-from eaveplane.core.even.develop import clipped, develop, for_screen, histogram, tones_of
+from eaveplane.core.develop.develop import clipped, develop, for_screen, histogram, tones_of
+from eaveplane.core.develop.look import NEUTRAL, RAW_LOOK, Light, Look, white_balance
+from eaveplane.core.develop.tone import tone_curve
 from eaveplane.core.even.drift import Drift, measure_drift, radius_squared
-from eaveplane.core.even.look import NEUTRAL, RAW_LOOK, Light, Look, white_balance
-from eaveplane.core.even.tone import tone_curve
 from eaveplane.core.finish.finish import Crop, Finish, crop_box, finish, ratio_of, sharpened, straightened, turned_size
 from eaveplane.fieldcam.lens import Lens, disc_of
 from eaveplane.imaging.colour import SRGB_FROM_WORK

@@ -13,6 +13,8 @@ from bench.cards import SIZE, Card, composition, deal, noisy
 from eaveplane.core.gather.composition import alike, exposure_between, glimpse
 from eaveplane.core.gather.split import Taken, split
 
+pytestmark = pytest.mark.slow
+
 BEGIN = datetime(2026, 4, 11, 6, 0)
 
 

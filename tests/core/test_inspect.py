@@ -22,6 +22,8 @@ from eaveplane.fieldcam.lens import Lens, disc_of
 from eaveplane.imaging.colour import luminance
 from eaveplane.imaging.exif import Metadata
 
+pytestmark = pytest.mark.slow
+
 SNOW = ("larch", 17.0, 0)
 
 

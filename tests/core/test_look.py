@@ -12,11 +12,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from eaveplane.core.even.areas import Area, Brushed, BrushedLine, DistanceRange, Elliptical, Graduated, HueRange, Site, ToneRange, mask_of
-from eaveplane.core.even.develop import develop, hue_table, needs_guide, reaches
-from eaveplane.core.even.look import GROUPS, NEUTRAL, RAW_LOOK, HuePoint, Light, Look, balance, scene_light, with_groups
-from eaveplane.core.even.relief import Guide, added_by_band, guide_of
-from eaveplane.core.even.tone import Tones, encode, tone_curve
+from eaveplane.core.develop.areas import Area, Brushed, BrushedLine, DistanceRange, Elliptical, Graduated, HueRange, Site, ToneRange, mask_of
+from eaveplane.core.develop.develop import develop, hue_table, needs_guide, reaches
+from eaveplane.core.develop.look import GROUPS, NEUTRAL, RAW_LOOK, HuePoint, Light, Look, balance, scene_light, with_groups
+from eaveplane.core.develop.relief import Guide, added_by_band, guide_of
+from eaveplane.core.develop.tone import Tones, encode, tone_curve
 from eaveplane.imaging.colour import SRGB_FROM_WORK, WORK_FROM_SRGB, XYZ_FROM_WORK, white_of
 from eaveplane.imaging.oklab import from_oklab, hue_of_turn, oklab, reach
 from eaveplane.parameter import controls

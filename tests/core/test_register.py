@@ -21,6 +21,8 @@ from eaveplane.imaging.read import read_picture
 from eaveplane.imaging.resample import coverage, scaled_fit, warp
 from tests.conftest import Set
 
+pytestmark = pytest.mark.slow
+
 
 def analysed(paths: list[Path], halvings: int = 1) -> tuple[list[Detail], list[np.ndarray]]:
     details, small = [], []

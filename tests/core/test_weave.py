@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 
 from eaveplane.core.gather.detail import POOL, covered, measure_detail, pooled_shape, signal
 from eaveplane.core.gather.order import near_to_far, profiles
+from eaveplane.core.masks.strokes import Stroke
 from eaveplane.core.weave.labels import aggregate, costs
-from eaveplane.core.weave.strokes import Stroke
-from eaveplane.core.weave.weave import Laid, Weaving, gates_from, touched, weave_box
+from eaveplane.core.weave.weave import RegisteredFrames, Weaving, label_weights, touched, weave_box
 from eaveplane.imaging.brush import draw_line
 from eaveplane.imaging.resample import scaled_fit, warp
 from tests.conftest import Set
@@ -20,7 +20,7 @@ from tests.core.test_register import analysed
 SIZE = (320, 240)
 
 
-def _scene(count: int = 3, seed: int = 1) -> tuple[Laid, np.ndarray]:
+def _scene(count: int = 3, seed: int = 1) -> tuple[RegisteredFrames, np.ndarray]:
     """Frames of one texture, each sharp in a band of its own, slightly shifted; gates that prefer that band."""
     import cv2
 
@@ -42,7 +42,7 @@ def _scene(count: int = 3, seed: int = 1) -> tuple[Laid, np.ndarray]:
             picture = cv2.resize(picture, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
         return warp(picture, scaled_fit(fits[k], level), box, repeat_edge=True)
 
-    return Laid([f"f{k}" for k in range(count)], 1, SIZE, fits, 1e-6, read), gates
+    return RegisteredFrames([f"f{k}" for k in range(count)], 1, SIZE, fits, 1e-6, read), gates
 
 
 def test_masks_sum_to_one_and_sharp_bands_win() -> None:
@@ -58,7 +58,7 @@ def test_masks_sum_to_one_and_sharp_bands_win() -> None:
 
 def test_frames_that_are_alike_are_woven_into_themselves() -> None:
     laid, gates = _scene()
-    same = Laid(laid.names, 1, SIZE, [np.eye(3)] * 3, 1e-6, lambda k, level, box: laid.read(1, level, box))
+    same = RegisteredFrames(laid.names, 1, SIZE, [np.eye(3)] * 3, 1e-6, lambda k, level, box: laid.read(1, level, box))
     picture, _ = weave_box(same, np.full_like(gates, 1 / 3), Weaving(seam=4), [], (0, 0, *SIZE), 0)
     np.testing.assert_allclose(picture, laid.read(1, 0, (0, 0, *SIZE)), atol=2e-5)
 
@@ -144,7 +144,7 @@ def test_quiet_areas_follow_their_surroundings() -> None:
 
 def test_gates_shut_out_frames_that_do_not_reach() -> None:
     reach = [np.ones((8, 8), bool), np.zeros((8, 8), bool)]
-    gates = gates_from(np.zeros((2, 8, 8), np.float32), reach)
+    gates = label_weights(np.zeros((2, 8, 8), np.float32), reach)
     assert (gates[0] == 1).all() and (gates[1] == 0).all()
     assert covered((32, 32), np.array([[1, 0, 40.0], [0, 1, 0], [0, 0, 1]]), (8, 8)).sum() == 0
 

@@ -13,6 +13,8 @@ from eaveplane.fieldcam.landscapes import LANDSCAPES, saltpan
 from eaveplane.fieldcam.lens import Lens
 from eaveplane.optics.thinlens import blur_diameter
 
+pytestmark = pytest.mark.slow
+
 CAMERA = Camera(360, 240, Lens(f_number=2.0))
 
 

@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 
 from eaveplane.imaging import resample
 from eaveplane.imaging.icc import standard_encoding
-from eaveplane.imaging.levels import Levels, level_sizes
 from eaveplane.imaging.light import light_of, root_luma, root_of, survey, to_root
+from eaveplane.imaging.pyramid import Pyramid, level_sizes
 from eaveplane.imaging.resample import coverage, halve, scaled_fit, source_box, spread, warp
 from eaveplane.imaging.rows import by_rows
 
@@ -113,7 +113,7 @@ def test_halving_averages(height: int, width: int) -> None:
 
 def test_levels_keep_any_box_of_any_size(tmp_path: Path) -> None:
     codes = np.random.default_rng(4).integers(0, 65535, (700, 1501, 3), np.uint16)
-    levels = Levels.create(tmp_path / "p", 1501, 700, 3, "uint16")
+    levels = Pyramid.create(tmp_path / "p", 1501, 700, 3, "uint16")
     levels.write(0, 0, 0, codes)
     levels.halve_into_levels()
     assert levels.sizes == level_sizes(1501, 700) == [(1501, 700), (751, 350), (376, 175)]
@@ -123,7 +123,7 @@ def test_levels_keep_any_box_of_any_size(tmp_path: Path) -> None:
     changed[201:333, 511:902] = 7
     levels.write(0, 511, 201, changed[201:333, 511:902])
     levels.halve_into_levels((511, 201, 391, 132))
-    whole = Levels.create(tmp_path / "q", 1501, 700, 3, "uint16")
+    whole = Pyramid.create(tmp_path / "q", 1501, 700, 3, "uint16")
     whole.write(0, 0, 0, changed)
     whole.halve_into_levels()
     for level in range(3):

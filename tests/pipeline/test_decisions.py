@@ -8,9 +8,9 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
-from eaveplane.core.even.areas import Area, Elliptical
+from eaveplane.core.develop.areas import Area, Elliptical
 from eaveplane.core.finish.finish import Crop
-from eaveplane.core.weave.strokes import Stroke
+from eaveplane.core.masks.strokes import Stroke
 from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline.decisions import carried, decide, placed
 from eaveplane.pipeline.library import Library
@@ -18,6 +18,8 @@ from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, scenes
 from tests.conftest import Set
 from tests.pipeline.test_work import brought_in, card, done, library, worker
+
+pytestmark = pytest.mark.slow
 
 __all__ = ["library", "worker"]
 

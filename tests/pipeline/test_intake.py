@@ -32,6 +32,8 @@ from eaveplane.store.database import Database
 from tests.conftest import Set
 from tests.pipeline.test_work import brought_in, card, done, library, settled, worker
 
+pytestmark = pytest.mark.slow
+
 __all__ = ["library", "worker"]
 
 
@@ -143,7 +145,7 @@ def test_files_whose_reader_dies_each_time_are_accounted_for(library: Library, w
             raise BrokenProcessPool("a child process terminated abruptly")
         return glance.look(root, path, ticket)
 
-    monkeypatch.setattr(bringing, "look", dies)
+    monkeypatch.setattr(bringing, "glance_at", dies)
     outing = outings.add_outing(library.db, "O", folder)
     came_in(library, worker, outing, folder)
     assert [name for name, _ in library.outing_problems(outing)] == ["1.tif"] and len(library.files(outing)) == 2

@@ -19,10 +19,10 @@ import pytest
 import tifffile
 
 from eaveplane.core.deliver.delivery import Delivery
-from eaveplane.core.even.areas import Area, DistanceRange, Elliptical, ToneRange
+from eaveplane.core.develop.areas import Area, DistanceRange, Elliptical, ToneRange
+from eaveplane.core.develop.look import RAW_LOOK, HuePoint
 from eaveplane.core.even.capture import Capture
 from eaveplane.core.even.drift import apart_map
-from eaveplane.core.even.look import RAW_LOOK, HuePoint
 from eaveplane.imaging.colour import encode_srgb
 from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.light import light_of
@@ -42,6 +42,8 @@ from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, outings, scenes
 from tests.conftest import Set
 from tests.test_cli import run
+
+pytestmark = pytest.mark.slow
 
 
 @pytest.fixture

@@ -13,7 +13,7 @@ from eaveplane.core.gather.verdicts import Verdict
 from eaveplane.recipe import FrameChoice
 from eaveplane.store import arrangements, jobs, outings, scenes
 from eaveplane.web.gather import outline
-from eaveplane.web.scene.opened import Opened
+from eaveplane.web.scene.opened import ScenePage
 from tests.conftest import Set
 from tests.pipeline.test_work import done, settled
 from tests.web.conftest import Page
@@ -81,14 +81,14 @@ def test_pictures_of_a_first_look_are_served_by_what_they_show(page: Page) -> No
 def test_proposals_are_left_out_with_their_reasons(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:
     ids = frames(page, page.scene)
     verdicts = dict.fromkeys(ids, Verdict()) | {ids[1]: Verdict("shaken", "It shook."), ids[3]: Verdict("shaken", "It moved; but without it some places would be soft.", needed=True)}
-    monkeypatch.setattr(Opened, "inspected", verdicts)
+    monkeypatch.setattr(ScenePage, "inspected", verdicts)
     text = page.get(page.at("/gather")).text
     assert "2 frames</b>" in text and "It shook." in text and "some places would be soft" in text and text.count("shaken?") == 2 and "shaken but needed" in text
     page.post(page.at("/gather/proposals"))
     assert [(f.state, f.reason) for f in page.recipe().frames] == [("keep", None), ("leave_out", "shaken"), ("keep", None), ("keep", None)]
     page.post(page.at("/gather/bring-back"))
     assert [f.state for f in page.recipe().frames] == ["keep"] * 4
-    monkeypatch.setattr(Opened, "inspected", dict.fromkeys(ids, Verdict("shaken", "It shook.")))
+    monkeypatch.setattr(ScenePage, "inspected", dict.fromkeys(ids, Verdict("shaken", "It shook.")))
     assert page.post(page.at("/gather/proposals")).status_code == 400
     for _ in range(2):
         page.post(page.at("/undo/gather"))

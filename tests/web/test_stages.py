@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 import pytest
 
-from eaveplane.core.even.look import RAW_LOOK, Look
+from eaveplane.core.develop.look import RAW_LOOK, Look
 from eaveplane.core.finish.finish import Finish
 from eaveplane.core.weave.weave import Weaving
 from eaveplane.store import jobs, outings

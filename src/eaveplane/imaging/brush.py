@@ -10,8 +10,8 @@ from pydantic import Field
 
 from ..parameter import Parameters
 from .colour import FloatArray
-from .levels import Box
 from .placing import Fit, around, carried
+from .pyramid import Box
 
 Coordinate = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
 

@@ -8,7 +8,7 @@ import sqlite3
 from pathlib import Path
 
 from ..imaging.errors import PictureError
-from ..pipeline.glance import Looked, glance_key, look
+from ..pipeline.glance import Glance, glance_at, glance_key
 from ..pipeline.pictures import keep_in, list_pictures, stamp_of
 from ..pipeline.runner import Runner
 from ..pipeline.ticket import Cancelled
@@ -27,7 +27,7 @@ def bring_in(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
     copying, looking, sorting = runner.parts(1 if asked.get("copy") else 0, 9, 1)
     if asked.get("copy"):
         paths = _copied(queue, outing_id, paths, copying)
-    changed = _look_at(queue, outing_id, paths, looking)
+    changed = _glance_at_all(queue, outing_id, paths, looking)
     files = library.files(outing_id)
     if not files:
         return "No picture in this folder can be used." if library.outing_problems(outing_id) else "There are no pictures in this folder."
@@ -47,7 +47,7 @@ def bring_in(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
     return said + "."
 
 
-def _look_at(queue: JobQueue, outing_id: int, paths: list[Path], runner: Runner) -> list[str]:
+def _glance_at_all(queue: JobQueue, outing_id: int, paths: list[Path], runner: Runner) -> list[str]:
     """Look at those files that are new or have changed, and note each, with its problem where it has one; names of those that
     hold another picture than they did."""
     db, cache = queue.db, queue.library.cache
@@ -60,7 +60,7 @@ def _look_at(queue: JobQueue, outing_id: int, paths: list[Path], runner: Runner)
     fresh = [p for p in paths if not seen_before(p)]
     changed: list[str] = []
 
-    def landed(k: int, found: Looked) -> None:
+    def landed(k: int, found: Glance) -> None:
         path = fresh[k]
         before = known.get(str(path))
         name = before["name"] if before else path.name
@@ -72,11 +72,11 @@ def _look_at(queue: JobQueue, outing_id: int, paths: list[Path], runner: Runner)
         except (ValueError, OverflowError, sqlite3.DataError) as error:
             outings.add_file(db, outing_id, path, name, None, None, f"{name}: says things about itself that cannot be kept ({error}). Export it again.")
 
-    results = runner.run("Looking at files", [(look, (str(cache.root), str(p))) for p in fresh], landed=landed)
+    results = runner.run("Looking at files", [(glance_at, (str(cache.root), str(p))) for p in fresh], landed=landed)
     for k, result in enumerate(results):
         if isinstance(result, BaseException):
             told = f"could not be looked at ({result or type(result).__name__})."
-            landed(k, Looked(None, None, PictureError(fresh[k], told, "Bring the folder in again; leave this file out if that does not help.")))
+            landed(k, Glance(None, None, PictureError(fresh[k], told, "Bring the folder in again; leave this file out if that does not help.")))
     return changed
 
 

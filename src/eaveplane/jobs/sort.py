@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..core.even.look import NEUTRAL, RAW_LOOK
+from ..core.develop.look import NEUTRAL, RAW_LOOK
 from ..core.gather.split import Taken, split
 from ..imaging.read import RAW_SUFFIXES
 from ..pipeline.decisions import decide

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.register.area import common_area
-from ..imaging.levels import Box
 from ..imaging.placing import Fit
+from ..imaging.pyramid import Box
 from ..recipe import Recipe
 from ..store import scenes
 from .library import Library

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..imaging.colour import FloatArray
-from ..imaging.levels import Box
+from ..imaging.pyramid import Box
 
 SCALE = ((138, 75, 18), (192, 138, 30), (127, 154, 58), (47, 143, 134), (54, 100, 143), (104, 82, 148))
 HATCHES = ((1, 1), (1, -1), (0, 1), (1, 0), (2, 1), (1, -2))

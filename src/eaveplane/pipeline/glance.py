@@ -26,7 +26,7 @@ def glance_key(sha256: str) -> str:
 
 
 @dataclass(frozen=True)
-class Looked:
+class Glance:
     """What a file turned out to be; `problem` where it cannot be used."""
 
     sha256: str | None
@@ -34,7 +34,7 @@ class Looked:
     problem: PictureError | None
 
 
-def look(root: str, path: str, ticket: str) -> Looked:
+def glance_at(root: str, path: str, ticket: str) -> Glance:
     """Hash a file, read what it says and keep its picture at screen size, a thumbnail and what tells compositions
     apart."""
     cache, file = Cache(Path(root)), Path(path)
@@ -42,13 +42,13 @@ def look(root: str, path: str, ticket: str) -> Looked:
         found = facts(file)
         sha256 = hash_file(file)
         cache.make(glance_key(sha256), lambda folder: _keep(folder, file))
-        return Looked(sha256, found, None)
+        return Glance(sha256, found, None)
     except PictureError as error:
-        return Looked(None, None, error)
+        return Glance(None, None, error)
     except OSError as error:
-        return Looked(None, None, PictureError(file, f"cannot be read ({error.strerror or error}).", "Check the card and try again."))
+        return Glance(None, None, PictureError(file, f"cannot be read ({error.strerror or error}).", "Check the card and try again."))
     except Exception as error:
-        return Looked(None, None, PictureError(file, f"cannot be understood ({type(error).__name__}).", "Export it again from the program that wrote it."))
+        return Glance(None, None, PictureError(file, f"cannot be understood ({type(error).__name__}).", "Export it again from the program that wrote it."))
 
 
 def _keep(folder: Path, path: Path) -> None:

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from ..core.even.look import NEUTRAL, RAW_LOOK
+from ..core.develop.look import NEUTRAL, RAW_LOOK
 from ..core.gather.composition import glimpse
 from ..core.gather.split import Taken, split, strangers
 from ..core.gather.verdicts import Verdict
@@ -20,17 +20,17 @@ from ..recipe import FrameChoice, Recipe
 from . import scene
 from .cache import Cache, hash_file
 from .frames import File, choice, combine, exposure_groups, gather, grouped, in_order, ordered, same_size
-from .glance import Looked, look, open_glance
+from .glance import Glance, glance_at, open_glance
 from .pictures import list_pictures
 from .runner import Runner
-from .steps import Decode, FrameStep, open_frame, open_registration
+from .steps import Decode, FrameStep, Registration, open_frame, open_registration
 
 
 def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
     """The scenes of a folder; names are paths as they would be given from where the folder was named."""
     paths, skipped = list_pictures(folder)
-    results: list[Looked | BaseException] = runner.parts(9, 1)[0].run("Looking at files", [(look, (str(cache.root), str(p))) for p in paths])
-    seen: list[tuple[Path, Looked]] = []
+    results: list[Glance | BaseException] = runner.parts(9, 1)[0].run("Looking at files", [(glance_at, (str(cache.root), str(p))) for p in paths])
+    seen: list[tuple[Path, Glance]] = []
     left_over = [str(p) for p in skipped]
     known: set[str | None] = set()
     for path, result in zip(paths, results, strict=True):
@@ -210,28 +210,11 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     scene.write(cache, planned, recipe, asked.out, asked.force, writing)
     clock.append(time.monotonic())
 
-    place = {id: k for k, id in enumerate(planned.ids)}
-    frame_of = {i: f for f in recipe.frames for i in f.all_files()}
-    listed: list[dict[str, Any]] = []
+    listed = [_told(recipe, planned, registered, shares, verdicts, path, file) for path, file in zip(asked.frames, read.file_of, strict=True)]
+    frame_of = {i: f.id for f in recipe.frames for i in f.all_files()}
     paths_of: dict[str, list[Path]] = {}
     for path, file in zip(asked.frames, read.file_of, strict=True):
-        frame = frame_of[file.id]
-        k = place.get(frame.id)
-        used = k is not None and file.id in frame.sources()
-        paths_of.setdefault(frame.id, []).append(path)
-        listed.append(
-            {
-                "file": str(path),
-                "homography": registered.fits[k].tolist() if k is not None else None,
-                "gain": list(registered.drifts[k].gain) if k is not None and recipe.even_out else [1.0, 1.0, 1.0],
-                "falloff": registered.drifts[k].falloff if k is not None and recipe.even_out else 0.0,
-                "residual_px": registered.residual[k] if k is not None else None,
-                "share": shares[k] if k is not None and used else 0.0,
-                "state": "used" if used else "left_out",
-                "reason": frame.reason or (verdicts[frame.id].flaw if frame.id in verdicts else None),
-                "evidence": verdicts[frame.id].evidence if frame.id in verdicts else "",
-            }
-        )
+        paths_of.setdefault(frame_of[file.id], []).append(path)
     x, y, w, h = registered.area
     spent = np.diff(clock)
     middle = paths_of[planned.ids[planned.reference]]
@@ -247,6 +230,26 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     }
     warned += [f"{paths_of[planned.ids[k]][0].name}: {text}" for k, text in enumerate(registered.warnings) if text]
     return recipe.standing_alone(first.size), facts, warned
+
+
+def _told(recipe: Recipe, planned: scene.Plan, registered: Registration, shares: Sequence[float], verdicts: dict[str, Verdict], path: Path, file: File) -> dict[str, Any]:
+    """What the report says of a file that was given."""
+    frame = next(f for f in recipe.frames if file.id in f.all_files())
+    k = planned.ids.index(frame.id) if frame.id in planned.ids else None
+    used = k is not None and file.id in frame.sources()
+    evened = k is not None and recipe.even_out
+    verdict = verdicts.get(frame.id)
+    return {
+        "file": str(path),
+        "homography": registered.fits[k].tolist() if k is not None else None,
+        "gain": list(registered.drifts[k].gain) if k is not None and evened else [1.0, 1.0, 1.0],
+        "falloff": registered.drifts[k].falloff if k is not None and evened else 0.0,
+        "residual_px": registered.residual[k] if k is not None else None,
+        "share": shares[k] if k is not None and used else 0.0,
+        "state": "used" if used else "left_out",
+        "reason": frame.reason or (verdict.flaw if verdict else None),
+        "evidence": verdict.evidence if verdict else "",
+    }
 
 
 def _with_frames(recipe: Recipe, read: Read) -> Recipe:

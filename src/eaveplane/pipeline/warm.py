@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..core.even.develop import develop, for_screen
-from ..core.even.look import RAW_LOOK, Light
+from ..core.develop.develop import develop, for_screen
+from ..core.develop.look import RAW_LOOK, Light
 from ..core.gather.defocus import Blocks, line_up
 from ..core.gather.octaves import OCTAVES
+from ..core.masks.strokes import Stroke
 from ..core.register.area import common_area
 from ..core.register.refine import HOMOGRAPHY, adjust, banded, measure_pair
 from ..core.weave.labels import aggregate
-from ..core.weave.strokes import Stroke
-from ..core.weave.weave import Laid, Weaving, weave_box
+from ..core.weave.weave import RegisteredFrames, Weaving, weave_box
 from ..imaging.brush import draw_line
 from ..imaging.icc import standard_encoding
 from ..imaging.light import to_root
@@ -24,7 +24,7 @@ def warm_up() -> None:
     codes = np.zeros((64, 64, 3), np.uint16)
     root = to_root(codes, standard_encoding("srgb"))
     shifted = np.array([[1, 0, 0.5], [0, 1, 0], [0, 0, 1.0]])
-    laid = Laid(["a", "b"], 0, (64, 64), [np.eye(3), shifted], 1e-6, lambda k, level, box: warp(root, shifted, box, repeat_edge=True))
+    laid = RegisteredFrames(["a", "b"], 0, (64, 64), [np.eye(3), shifted], 1e-6, lambda k, level, box: warp(root, shifted, box, repeat_edge=True))
     stroke = Stroke(action="in", frame="b", width=20, softness=0.5, opacity=1, points=[(10, 10), (30, 30)])
     weave_box(laid, np.full((2, 16, 16), 0.5, np.float32), Weaving(), [stroke], (0, 0, 64, 64), 0)
     luma = np.random.default_rng(1).random((160, 160), np.float32)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..core.even.look import Look
+from ..core.develop.look import Look
 from .database import Database
 
 

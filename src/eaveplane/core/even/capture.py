@@ -11,8 +11,8 @@ import numpy as np
 
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.lensdata import LensData, Radial
-from ...imaging.levels import Box
 from ...imaging.light import root_of
+from ...imaging.pyramid import Box
 from ...parameter import Parameters, parameter
 from .fringes import Scale
 from .noise import REACH, denoised

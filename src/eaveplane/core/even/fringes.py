@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
-from ...imaging.levels import Box
+from ...imaging.pyramid import Box
 
 PATCH = 64
 MOST_PATCHES = 400

@@ -10,8 +10,8 @@ import numpy as np
 from pydantic import Field
 
 from ...imaging.colour import LUMA, FloatArray
-from ...imaging.levels import Box
 from ...imaging.placing import Fit, around, carried
+from ...imaging.pyramid import Box
 from ...imaging.resample import warp
 from ...parameter import Parameters, parameter
 

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
-from ...imaging.levels import Box
+from ...imaging.pyramid import Box
 from ...imaging.rows import side_by_side
 from ...optics.disc import disc_kernel
 from .detail import POOL, Detail, covered, lay_on, pooled_shape, signal

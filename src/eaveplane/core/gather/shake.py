@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
-from ...imaging.levels import Box
+from ...imaging.pyramid import Box
 
 SIDE = 96
 """Pixels of a tile."""

@@ -18,12 +18,12 @@ from numpy.typing import NDArray
 
 from ...imaging.brush import draw_line
 from ...imaging.colour import FloatArray
-from ...imaging.levels import Box
 from ...imaging.light import root_luma
+from ...imaging.pyramid import Box
 from ...imaging.resample import coverage, scaled_fit, spread
 from ...parameter import Parameters, parameter
 from ..gather.detail import POOL
-from .strokes import Stroke
+from ..masks.strokes import Stroke
 
 MARGIN = 48
 """Pixels around a box that can have a part in it: the reach of the bands and of the energy's window."""
@@ -45,7 +45,7 @@ class Weaving(Parameters):
 
 
 @dataclass(frozen=True, eq=False)
-class Laid:
+class RegisteredFrames:
     """The frames of a scene laid on the reference grid.
 
     `read(k, level, box)` gives frame k (h, w, 3) in the weaving encoding, evened out, for a box inside the reference grid,
@@ -62,7 +62,7 @@ class Laid:
     read: Callable[[int, int, Box], FloatArray]
 
 
-def gates_from(aggregated: FloatArray, reach: list[NDArray[np.bool_]]) -> FloatArray:
+def label_weights(aggregated: FloatArray, reach: list[NDArray[np.bool_]]) -> FloatArray:
     """Gates (n, h, w) on the pooled grid from aggregated costs: each frame's likelihood, the unlikely shut out."""
     likely = np.exp(-(aggregated - aggregated.min(axis=0)) / (DOUBT * DIRECTIONS))
     for k, inside in enumerate(reach):
@@ -160,7 +160,7 @@ def _add(total: np.ndarray, band: np.ndarray, mask: np.ndarray) -> None:
                 total[j, i, c] += band[j, i, c] * mask[j, i]
 
 
-def _painted(weights: dict[int, FloatArray], spare: dict[int, FloatArray], laid: Laid, strokes: Sequence[Stroke], box: Box, level: int) -> None:
+def _painted(weights: dict[int, FloatArray], spare: dict[int, FloatArray], laid: RegisteredFrames, strokes: Sequence[Stroke], box: Box, level: int) -> None:
     """Apply mask strokes, in their order, to weights that sum to one."""
     index = {name: k for k, name in enumerate(laid.names)}
     for stroke in strokes:
@@ -188,7 +188,7 @@ def _painted(weights: dict[int, FloatArray], spare: dict[int, FloatArray], laid:
                 weights[j] = weights[j] + freed * claims[j] / total
 
 
-def weave_box(laid: Laid, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> tuple[FloatArray, dict[int, FloatArray]]:
+def weave_box(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> tuple[FloatArray, dict[int, FloatArray]]:
     """The weave (h, w, 3) in a box of the picture halved `level` times, and the masks (h, w) of frames in it.
 
     `gates` (n, h/4, w/4) belong to the full size. The same box at any place gives the same pixels, up to
@@ -244,7 +244,7 @@ def weave_box(laid: Laid, gates: FloatArray, weaving: Weaving, strokes: Sequence
     return picture, {k: np.ascontiguousarray(m[inner]) for k, m in weights.items()}
 
 
-def _coverage(laid: Laid, k: int, level: int, box: Box) -> FloatArray:
+def _coverage(laid: RegisteredFrames, k: int, level: int, box: Box) -> FloatArray:
     size = (-(-laid.size[0] >> level), -(-laid.size[1] >> level))
     return coverage(size, scaled_fit(laid.fits[k], level), box).astype(np.float32)
 
@@ -265,7 +265,7 @@ def touched(strokes: Sequence[Stroke], box: Box, level: int) -> Box | None:
     return (left, top, right - left, bottom - top) if right > left and bottom > top else None
 
 
-def draw_from(picture: FloatArray, laid: Laid, strokes: Sequence[Stroke], box: Box, level: int) -> None:
+def draw_from(picture: FloatArray, laid: RegisteredFrames, strokes: Sequence[Stroke], box: Box, level: int) -> None:
     """Lay pixels of chosen frames over the weave, in place, where draw strokes say so, in their order."""
     index = {name: k for k, name in enumerate(laid.names)}
     for stroke in strokes:

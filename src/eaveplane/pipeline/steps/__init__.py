@@ -10,7 +10,7 @@ from .frame import Frame, FrameStep, Measure, open_frame
 from .inspect import Inspect, open_inspection
 from .label import Label, open_labels, zone_shares
 from .merge import Merge
-from .register import Register, Registration, laid_frames, open_registration
+from .register import Register, Registration, open_registration, registered_frames
 from .step import Step, make
 from .weave import Weave, open_weave, shares_of
 
@@ -29,13 +29,13 @@ __all__ = [
     "Weave",
     "corrected_as_read",
     "deliver",
-    "laid_frames",
     "make",
     "open_frame",
     "open_inspection",
     "open_labels",
     "open_registration",
     "open_weave",
+    "registered_frames",
     "shares_of",
     "zone_shares",
 ]

@@ -15,7 +15,7 @@ from ...core.even.capture import UNMOVED, Capture, Correction, Measured, correct
 from ...core.even.fringes import measure_fringes
 from ...core.even.noise import measure_noise
 from ...imaging.lensdata import from_database
-from ...imaging.levels import Levels
+from ...imaging.pyramid import Pyramid
 from ..cache import Cache, key_of
 from ..ticket import Ticket
 from .decode import Decode
@@ -42,7 +42,7 @@ class Correct(FrameStep):
         assert correcting is not None
         width, height = frame.size
         peak = frame.peak * correcting.peak
-        levels = Levels.create(folder / "codes", width, height, 3, "uint16", self.at_full_size_only())
+        levels = Pyramid.create(folder / "codes", width, height, 3, "uint16", self.at_full_size_only())
         for y in range(0, height, STRIP):
             light = frame.channels(0, (0, y, width, min(STRIP, height - y)))
             levels.write(0, 0, y, np.rint(65535 * np.sqrt(np.clip(light / np.float32(peak), 0, 1))).astype(np.uint16))

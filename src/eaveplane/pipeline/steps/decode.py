@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ...imaging.errors import PictureError
-from ...imaging.levels import Levels
+from ...imaging.pyramid import Pyramid
 from ...imaging.read import read_picture
 from ..cache import Cache, hash_file
 from ..ticket import Ticket
@@ -41,7 +41,7 @@ class Decode(FrameStep):
         ticket.tell(0.8)
         codes, encoding, meta = picture.codes, picture.encoding, picture.meta
         height, width = codes.shape[:2]
-        levels = Levels.create(folder / "codes", width, height, 3, codes.dtype.name, self.full_only)
+        levels = Pyramid.create(folder / "codes", width, height, 3, codes.dtype.name, self.full_only)
         levels.write(0, 0, 0, codes)
         levels.halve_into_levels()
         (folder / "profile.icc").write_bytes(encoding.profile or b"")

@@ -6,11 +6,11 @@ from pathlib import Path
 
 import numpy as np
 
-from ...core.even.areas import Site
-from ...core.even.develop import develop, needs_guide
-from ...core.even.relief import guide_of
+from ...core.depth.distance import distances_of
+from ...core.develop.areas import Site
+from ...core.develop.develop import develop, needs_guide
+from ...core.develop.relief import guide_of
 from ...core.finish.finish import finish
-from ...core.weave.distance import distances_of
 from ...imaging.icc import Encoding, standard_encoding
 from ...imaging.light import to_codes
 from ...imaging.write import write_picture
@@ -19,7 +19,7 @@ from ..cache import Cache
 from ..ticket import Ticket
 from .frame import Frame, encoding_of, open_frame
 from .label import open_labels
-from .register import laid_frames, open_registration
+from .register import open_registration, registered_frames
 from .weave import Weave, apply_strokes, open_weave
 
 
@@ -35,7 +35,7 @@ def deliver(root: str, woven: Weave, recipe: Recipe, out: str, replace: bool, ti
     size, box = (picture.shape[1], picture.shape[0]), (0, 0, picture.shape[1], picture.shape[0])
     guide = guide_of(picture, size, distances_of(weights, [frame.meta.focus_m for frame in frames])) if guided else None
     if recipe.strokes:
-        readers = laid_frames(frames, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()])
+        readers = registered_frames(frames, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()])
         apply_strokes(picture, readers, weights, recipe.weaving, recipe.strokes, tell)
     if recipe.canvas == "common":
         x, y, w, h = box = laid.area

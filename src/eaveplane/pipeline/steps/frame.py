@@ -10,8 +10,8 @@ from pathlib import Path
 
 import numpy as np
 
+from ...core.develop.look import Light
 from ...core.even.capture import Capture, Correction, corrected
-from ...core.even.look import Light
 from ...core.gather.detail import Detail, measure_detail
 from ...core.gather.octaves import Octaves
 from ...core.register.features import Features, find_features
@@ -19,8 +19,8 @@ from ...imaging.colour import FloatArray
 from ...imaging.exif import Metadata
 from ...imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding, wide_encoding
 from ...imaging.lensdata import LensData
-from ...imaging.levels import Box, Levels
 from ...imaging.light import channels, root_of, survey, to_root
+from ...imaging.pyramid import Box, Pyramid
 from ..cache import Cache
 from ..ticket import Ticket
 from .step import Step
@@ -66,7 +66,7 @@ class Frame:
 
     folder: Path
     measured: Path
-    codes: Levels
+    codes: Pyramid
     encoding: Encoding
     meta: Metadata
     raw: bool
@@ -142,7 +142,7 @@ def open_frame(cache: Cache, step: FrameStep) -> Frame:
     told = facts["lens"]
     lens = LensData(tuple(told["red"]), tuple(told["green"]), tuple(told["blue"]), tuple(told["gain"]), told["source"]) if told else None
     measured, peak = Measure(step).folder(cache), facts.get("peak", 1.0)
-    return Frame(folder, measured, Levels(folder / "codes"), encoding, Metadata(**meta), facts["raw"], tuple(facts["size"]), shot, facts["small_level"], peak, lens)
+    return Frame(folder, measured, Pyramid(folder / "codes"), encoding, Metadata(**meta), facts["raw"], tuple(facts["size"]), shot, facts["small_level"], peak, lens)
 
 
 def encoding_of(profile: bytes) -> Encoding:

@@ -10,7 +10,7 @@ import numpy as np
 
 from ...core.gather.detail import covered, lay_on, pooled_shape, signal
 from ...core.weave.labels import aggregate, costs
-from ...core.weave.weave import gates_from
+from ...core.weave.weave import label_weights
 from ...imaging.colour import FloatArray
 from ..cache import Cache
 from ..ticket import Ticket
@@ -39,7 +39,7 @@ class Label(Step):
             reach.append(covered(size, fit, shape))
             ticket.tell(0.5 * (k + 1) / len(frames))
         guide = cv2.resize(frames[laid.reference].luma(), shape[::-1], interpolation=cv2.INTER_AREA)
-        weights = gates_from(aggregate(costs(energies, noises, reach), guide, self.quiet), reach)
+        weights = label_weights(aggregate(costs(energies, noises, reach), guide, self.quiet), reach)
         ticket.tell(0.95)
         np.save(folder / "gates.npy", weights.astype(np.float16))
         winner = weights.argmax(axis=0)

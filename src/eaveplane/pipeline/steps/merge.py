@@ -15,8 +15,8 @@ from ...core.gather.merge import base_of, exposure_times, merge, peak_of, steadi
 from ...core.register.register import register
 from ...imaging.colour import FloatArray
 from ...imaging.exif import Metadata
-from ...imaging.levels import Levels
 from ...imaging.light import channels, light_of, root_of
+from ...imaging.pyramid import Pyramid
 from ...imaging.resample import scaled_fit, source_box, warp
 from ..cache import Cache
 from ..ticket import Ticket
@@ -51,7 +51,7 @@ class Merge(FrameStep):
         peak = peak_of(times)
         codes = merge([_rows_of(frame, fit, width) for frame, fit in zip(frames, fits, strict=True)], times, steady, (height, width), peak)
         ticket.tell(0.8)
-        levels = Levels.create(folder / "codes", width, height, 3, codes.dtype.name, self.at_full_size_only())
+        levels = Pyramid.create(folder / "codes", width, height, 3, codes.dtype.name, self.at_full_size_only())
         levels.write(0, 0, 0, codes)
         levels.halve_into_levels()
         facts = json.loads((frames[base].folder / "frame.json").read_text())

@@ -14,9 +14,9 @@ from numpy.typing import NDArray
 from ...core.even.drift import Drift, Trim, measure_drift, radius_squared
 from ...core.register.area import common_area
 from ...core.register.register import register
-from ...core.weave.weave import Laid
+from ...core.weave.weave import RegisteredFrames
 from ...imaging.colour import FloatArray
-from ...imaging.levels import Box
+from ...imaging.pyramid import Box
 from ...imaging.resample import scaled_fit, source_box, warp
 from ..cache import Cache
 from ..ticket import Ticket
@@ -76,8 +76,8 @@ def open_registration(cache: Cache, key: str) -> Registration:
     return Registration(facts["reference"], fits, facts["residual"], facts["warnings"], facts["model"], drifts, tuple(facts["area"]), tuple(facts["size"]))
 
 
-def laid_frames(frames: list[Frame], names: list[str], laid: Registration, even_out: bool, trims: Sequence[Trim]) -> Laid:
-    """Readers of registered frames from the cache, evened out and trimmed; see Laid."""
+def registered_frames(frames: list[Frame], names: list[str], laid: Registration, even_out: bool, trims: Sequence[Trim]) -> RegisteredFrames:
+    """Readers of registered frames from the cache, evened out and trimmed; see RegisteredFrames."""
 
     def read(k: int, level: int, box: Box) -> FloatArray:
         frame, fit = frames[k], scaled_fit(laid.fits[k], level)
@@ -91,4 +91,4 @@ def laid_frames(frames: list[Frame], names: list[str], laid: Registration, even_
             root *= np.sqrt(1 + np.float32(drift.falloff) * radius_squared(height, width, part))[..., None]
         return warp(root, fit @ np.array([[1, 0, part[0]], [0, 1, part[1]], [0, 0, 1.0]]), box, repeat_edge=True)
 
-    return Laid(names, laid.reference, frames[0].size, laid.fits, float(np.median([frame.fine_noise() for frame in frames])), read)
+    return RegisteredFrames(names, laid.reference, frames[0].size, laid.fits, float(np.median([frame.fine_noise() for frame in frames])), read)

@@ -9,16 +9,16 @@ from pathlib import Path
 import numpy as np
 
 from ...core.even.drift import Trim
-from ...core.weave.strokes import Stroke
-from ...core.weave.weave import Laid, Weaving, touched, weave_box
+from ...core.masks.strokes import Stroke
+from ...core.weave.weave import RegisteredFrames, Weaving, touched, weave_box
 from ...imaging.colour import FloatArray
-from ...imaging.levels import Box, Levels
+from ...imaging.pyramid import Box, Pyramid
 from ...imaging.rows import side_by_side
 from ..cache import Cache
 from ..ticket import Ticket
 from .frame import open_frame
 from .label import Label, open_labels
-from .register import laid_frames, open_registration
+from .register import open_registration, registered_frames
 from .step import Step
 
 TILE = 1024
@@ -37,10 +37,10 @@ class Weave(Step):
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
         registered = self.labelled.registered
         frames = [open_frame(cache, frame) for frame in registered.frames]
-        laid = laid_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), self.even_out, self.trims)
+        laid = registered_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), self.even_out, self.trims)
         weights = open_labels(cache, self.labelled.key)
         width, height = laid.size
-        levels = Levels.create(folder / "picture", width, height, 3, "float32", registered.frames[0].at_full_size_only())
+        levels = Pyramid.create(folder / "picture", width, height, 3, "float32", registered.frames[0].at_full_size_only())
         totals = np.zeros(len(laid.names))
         # from the bottom up: near to far, as one looks into the picture
         boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in reversed(range(0, height, TILE)) for x in range(0, width, TILE)]
@@ -58,9 +58,9 @@ class Weave(Step):
         (folder / "shares.json").write_text(json.dumps((totals / (width * height)).tolist()))
 
 
-def open_weave(cache: Cache, key: str) -> Levels:
+def open_weave(cache: Cache, key: str) -> Pyramid:
     """The woven picture of a key, in the weaving encoding."""
-    return Levels(cache.path(key) / "picture")
+    return Pyramid(cache.path(key) / "picture")
 
 
 def shares_of(cache: Cache, key: str) -> list[float]:
@@ -68,7 +68,7 @@ def shares_of(cache: Cache, key: str) -> list[float]:
     return [float(s) for s in json.loads((cache.path(key) / "shares.json").read_text())]
 
 
-def apply_strokes(picture: FloatArray, laid: Laid, weights: FloatArray, weaving: Weaving, strokes: list[Stroke], ticket: Ticket) -> None:
+def apply_strokes(picture: FloatArray, laid: RegisteredFrames, weights: FloatArray, weaving: Weaving, strokes: list[Stroke], ticket: Ticket) -> None:
     """Weave anew, in place, those tiles of a full-size weave that strokes touch."""
     height, width = picture.shape[:2]
     boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in range(0, height, TILE) for x in range(0, width, TILE)]

@@ -9,7 +9,7 @@ from ...core.even.capture import Capture
 from ...recipe import Recipe
 from ..cache import Cache
 from ..scene import Plan, inspection_of
-from ..steps import Frame, FrameStep, corrected_as_read, laid_frames, open_frame, open_labels, open_registration, open_weave
+from ..steps import Frame, FrameStep, corrected_as_read, open_frame, open_labels, open_registration, open_weave, registered_frames
 from .memory import Memory
 from .view import View
 
@@ -53,7 +53,7 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
     registered, laid, steadied, weights, woven = None, None, None, None, None
     if planned and planned.registered.is_there(cache):
         registered = memory.get(planned.registered.key, lambda: open_registration(cache, planned.registered.key))
-        laid = laid_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out, [trims[id] for id in planned.ids])
+        laid = registered_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out, [trims[id] for id in planned.ids])
         if planned.labelled.is_there(cache):
             weights = memory.get(planned.labelled.key, lambda: open_labels(cache, planned.labelled.key))
         if planned.woven.is_there(cache):
@@ -63,6 +63,6 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
         key = next((step.key for step in ways if step.is_there(cache)), "")
         if key:
             found = memory.get(key, lambda: open_registration(cache, key))
-            steadied = key, laid_frames([frames[id] for id in inspected], list(inspected), found, recipe.even_out, [trims[id] for id in inspected])
+            steadied = key, registered_frames([frames[id] for id in inspected], list(inspected), found, recipe.even_out, [trims[id] for id in inspected])
     shot = frames[planned.ids[planned.reference]].shot if planned else first.shot
     return View(recipe, first.size, shot, frames, registered, laid, steadied, planned, weights, woven, pictures, guides, corrected)

@@ -8,15 +8,15 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ...core.even.areas import Site, mask_of
+from ...core.develop.areas import Site, mask_of
+from ...core.develop.develop import develop, for_screen, reaches
+from ...core.develop.look import Look
 from ...core.even.capture import edge_mask, without
-from ...core.even.develop import develop, for_screen, reaches
 from ...core.even.drift import MOST_SIDE, apart_map
-from ...core.even.look import Look
 from ...core.finish.finish import Finish
 from ...imaging.colour import FloatArray
-from ...imaging.levels import Box
 from ...imaging.light import light_of, root_of
+from ...imaging.pyramid import Box
 from ..depth import WHITE_LOST, depth_colour, hatch
 from .view import View, around, cut_out
 

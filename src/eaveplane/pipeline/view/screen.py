@@ -6,11 +6,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...core.even.develop import clipped, for_screen
-from ...core.even.look import Look
+from ...core.develop.develop import clipped, for_screen
+from ...core.develop.look import Look
 from ...core.finish.finish import sharpened
 from ...imaging.colour import FloatArray
-from ...imaging.levels import Box
+from ...imaging.pyramid import Box
 from ..depth import BLACK_LOST, WHITE_LOST, hatch
 from .overlays import OVERLAYS, ViewOptions
 from .view import View, around, cut_out, level_for

@@ -9,18 +9,18 @@ from typing import Any
 
 import numpy as np
 
-from ...core.even.areas import Site
+from ...core.depth.distance import distances_of
+from ...core.develop.areas import Site
+from ...core.develop.develop import develop, needs_guide, reaches
+from ...core.develop.look import Light, Look
+from ...core.develop.relief import LONGEST, Guide, guide_of
 from ...core.even.capture import Capture, without
-from ...core.even.develop import develop, needs_guide, reaches
 from ...core.even.drift import Trim
-from ...core.even.look import Light, Look
-from ...core.even.relief import LONGEST, Guide, guide_of
-from ...core.weave.distance import distances_of
-from ...core.weave.strokes import Stroke
-from ...core.weave.weave import Laid, touched, weave_box
+from ...core.masks.strokes import Stroke
+from ...core.weave.weave import RegisteredFrames, touched, weave_box
 from ...imaging.colour import FloatArray
 from ...imaging.lensdata import from_database
-from ...imaging.levels import Box, Levels
+from ...imaging.pyramid import Box, Pyramid
 from ...recipe import Recipe
 from ..scene import Plan
 from ..steps import Frame, Registration
@@ -41,11 +41,11 @@ class View:
     shot: Light
     frames: dict[str, Frame]
     registered: Registration | None
-    laid: Laid | None
-    steadied: tuple[str, Laid] | None
+    laid: RegisteredFrames | None
+    steadied: tuple[str, RegisteredFrames] | None
     plan: Plan | None
     gates: FloatArray | None
-    woven: Levels | None
+    woven: Pyramid | None
     pictures: Memory
     guides: Memory
     uncorrected: Callable[[str, Capture], Frame]
@@ -65,7 +65,7 @@ class View:
         laid = self._lays(id)
         return _short(id, laid[0] if laid else "", self.recipe.even_out, self._trim(id), self.frames[id].folder.name, self.frames[id].capture)
 
-    def _lays(self, id: str) -> tuple[str, Laid] | None:
+    def _lays(self, id: str) -> tuple[str, RegisteredFrames] | None:
         """By which registration a frame is shown."""
         if self.laid is not None and self.plan is not None and id in self.laid.names:
             return self.plan.registered.key, self.laid

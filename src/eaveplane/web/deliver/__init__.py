@@ -14,7 +14,7 @@ from ...jobs.deliver import name_facts
 from ...store import scenes
 from ..desk import desk, download, folder_of
 from ..scene import decided, posted, queued, stage_page
-from ..scene.opened import Opened, opened, stage
+from ..scene.opened import ScenePage, opened, stage
 from ..security import refuse
 
 blueprint = Blueprint("deliver", __name__, template_folder="templates", url_prefix="/scene/<int:number>/deliver")
@@ -22,7 +22,7 @@ FIELDS = {"format": get_args(Format), "profile": get_args(Profile)}
 
 
 @stage("deliver", "Deliver")
-def bench(scene: Opened) -> dict[str, Any]:
+def bench(scene: ScenePage) -> dict[str, Any]:
     delivery = scene.recipe.delivery
     facts = name_facts(desk().library, scene.row, scene.recipe, datetime.now().strftime("%Y-%m-%d"))
     first = next((scene.files[i] for f in scene.recipe.kept() for i in f.sources() if i in scene.files), None)

@@ -10,12 +10,12 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
-from ...core.even.areas import IN_AREA, Area
+from ...core.develop.areas import IN_AREA, Area
+from ...core.develop.develop import develop, for_screen, tones_of
+from ...core.develop.look import GROUPS, NEUTRAL, RAW_LOOK, HuePoint, Light, Look, neutral_light, scene_light, white_balance
+from ...core.develop.tone import Tones, encode, through_points, tone_curve
 from ...core.even.capture import Capture
-from ...core.even.develop import develop, for_screen, tones_of
 from ...core.even.drift import Trim
-from ...core.even.look import GROUPS, NEUTRAL, RAW_LOOK, HuePoint, Light, Look, neutral_light, scene_light, white_balance
-from ...core.even.tone import Tones, encode, through_points, tone_curve
 from ...imaging.colour import LUMA
 from ...imaging.light import light_of
 from ...imaging.oklab import from_oklab, oklab
@@ -24,7 +24,7 @@ from ...recipe import Recipe
 from ...store import looks, scenes
 from ..desk import desk
 from ..scene import decided, posted, queued, stage_page
-from ..scene.opened import Opened, opened, stage
+from ..scene.opened import ScenePage, opened, stage
 from ..security import refuse
 
 blueprint = Blueprint("even", __name__, template_folder="templates", url_prefix="/scene/<int:number>/even")
@@ -39,7 +39,7 @@ DRAWN = {"Hue ring": ("hues",), "Curve": ("curve",)}
 
 
 @stage("even", "Even out")
-def bench(scene: Opened) -> dict[str, Any]:
+def bench(scene: ScenePage) -> dict[str, Any]:
     look = scene.recipe.look
     frames = scene.view.frames if scene.view else {}
     first = next(iter(frames.values()), None)
@@ -66,7 +66,7 @@ def bench(scene: Opened) -> dict[str, Any]:
     }
 
 
-def start_of(scene: Opened) -> Look:
+def start_of(scene: ScenePage) -> Look:
     """The look that frames of this kind start from."""
     return RAW_LOOK if scene.view and next(iter(scene.view.frames.values())).raw else NEUTRAL
 
@@ -186,7 +186,7 @@ def reset(number: int) -> str:
     )
 
 
-def _place(scene: Opened, source: Any) -> tuple[int, int]:
+def _place(scene: ScenePage, source: Any) -> tuple[int, int]:
     """The pixel of the reference frame that a request names; 400 for anything else."""
     assert scene.view is not None
     try:
@@ -198,7 +198,7 @@ def _place(scene: Opened, source: Any) -> tuple[int, int]:
     return x, y
 
 
-def _picked(number: int, source: Any) -> tuple[Opened, np.ndarray]:
+def _picked(number: int, source: Any) -> tuple[ScenePage, np.ndarray]:
     """The mean light (3,) around a place of the picture, linear and as shot."""
     scene = opened(number)
     if scene.view is None:
@@ -242,7 +242,7 @@ def measure(number: int) -> str:
     return _lit(scene, lambda: scene_light(light_of(view.whole("weave", 700)), view.shot), "Light measured")
 
 
-def _lit(scene: Opened, find: Any, said: str) -> str:
+def _lit(scene: ScenePage, find: Any, said: str) -> str:
     """Take a light that `find` finds for the look."""
     try:
         found = find()

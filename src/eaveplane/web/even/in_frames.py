@@ -14,12 +14,12 @@ from ...parameter import controls
 from ...recipe import FrameChoice
 from ..desk import desk
 from ..scene import decided, pieces, posted
-from ..scene.opened import Opened, opened
+from ..scene.opened import ScenePage, opened
 from ..security import refuse
 from . import blueprint
 
 
-def drift_rows(scene: Opened) -> list[dict[str, Any]]:
+def drift_rows(scene: ScenePage) -> list[dict[str, Any]]:
     """What each frame that takes part differs by, as the table shows it."""
     rows: list[dict[str, Any]] = []
     place = {f.id: i + 1 for i, f in enumerate(scene.recipe.frames)}

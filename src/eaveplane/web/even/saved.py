@@ -5,11 +5,11 @@ from __future__ import annotations
 from flask import Response, request
 from pydantic import ValidationError
 
-from ...core.even.look import GROUPS, Look, with_groups
+from ...core.develop.look import GROUPS, Look, with_groups
 from ...store import looks, scenes
 from ..desk import desk, download
 from ..scene import decided, pieces, posted
-from ..scene.opened import Opened, opened
+from ..scene.opened import ScenePage, opened
 from ..security import refuse
 from . import blueprint
 
@@ -27,7 +27,7 @@ def _carried(number: int, other: Look, said: str) -> str:
     return decided(number, "even", told[:200], lambda recipe: recipe.model_copy(update={"look": with_groups(recipe.look, look, groups)}), bench=True)
 
 
-def _standing_alone(scene: Opened) -> Look:
+def _standing_alone(scene: ScenePage) -> Look:
     """The look of a scene as it can be carried to others."""
     return scene.recipe.look.told_in(scene.view.size) if scene.view else scene.recipe.look
 

@@ -9,7 +9,7 @@ from flask import Blueprint
 from ...core.finish.finish import Crop, Finish, Ratio
 from ...parameter import controls
 from ..scene import decided, posted, posted_control, stage_page
-from ..scene.opened import Opened, stage
+from ..scene.opened import ScenePage, stage
 from ..security import refuse
 
 blueprint = Blueprint("finish", __name__, template_folder="templates", url_prefix="/scene/<int:number>/finish")
@@ -18,7 +18,7 @@ RATIOS = get_args(Ratio)
 
 
 @stage("finish", "Finish")
-def bench(scene: Opened) -> dict[str, Any]:
+def bench(scene: ScenePage) -> dict[str, Any]:
     return {"controls": list(CONTROLS.values()), "values": scene.recipe.finish, "start": Finish(), "ratios": RATIOS}
 
 

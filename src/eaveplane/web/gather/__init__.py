@@ -15,14 +15,14 @@ from ...pipeline.scene import leave_out as leave_out_all
 from ...recipe import FrameChoice, Reason, Recipe
 from ..desk import desk
 from ..scene import decided, posted, queued, stage_page
-from ..scene.opened import STAGES, Opened, opened, stage
+from ..scene.opened import STAGES, ScenePage, opened, stage
 from ..security import refuse
 
 blueprint = Blueprint("gather", __name__, template_folder="templates", url_prefix="/scene/<int:number>/gather")
 
 
 @stage("gather", "Gather")
-def bench(scene: Opened) -> dict[str, Any]:
+def bench(scene: ScenePage) -> dict[str, Any]:
     bracketed = any(f.exposures for f in scene.recipe.frames)
     left_out = [f for f in scene.recipe.frames if f.state == "leave_out" and f.reason not in ("marker", "unreadable")]
     return {"problems": desk().library.outing_problems(scene.row["outing_id"]), "bracketed": bracketed, "left_out": left_out}

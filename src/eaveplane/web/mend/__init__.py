@@ -7,14 +7,14 @@ from typing import Any
 from flask import Blueprint
 
 from ..scene import stage_page
-from ..scene.opened import Opened, stage
+from ..scene.opened import ScenePage, stage
 from ..weave import cleared, stroked
 
 blueprint = Blueprint("mend", __name__, template_folder="templates", url_prefix="/scene/<int:number>/mend")
 
 
 @stage("mend", "Mend")
-def bench(scene: Opened) -> dict[str, Any]:
+def bench(scene: ScenePage) -> dict[str, Any]:
     return {"drawn_strokes": sum(s.action == "draw" for s in scene.recipe.strokes)}
 
 

@@ -15,7 +15,7 @@ from ...pipeline.glance import glance_key, open_glance
 from ...recipe import FrameChoice, Recipe
 from ...store import arrangements, jobs, outings, scenes
 from ..desk import desk, folder_of
-from ..scene.opened import Opened, opened
+from ..scene.opened import ScenePage, opened
 from ..security import refuse
 
 blueprint = Blueprint("outing", __name__, template_folder="templates", static_folder="static", static_url_path="/static/outing")
@@ -27,7 +27,7 @@ FOREVER = "private, max-age=31536000, immutable"
 class Strip:
     """A scene with its frames in the order they were taken."""
 
-    scene: Opened
+    scene: ScenePage
     frames: list[FrameChoice]
     begins: tuple[Any, ...]
 

@@ -8,17 +8,17 @@ from typing import Any
 from flask import Blueprint, Response
 
 from ..scene import decided, posted, queued, stage_page
-from ..scene.opened import Opened, opened, stage
+from ..scene.opened import ScenePage, opened, stage
 
 blueprint = Blueprint("register", __name__, template_folder="templates", url_prefix="/scene/<int:number>/register")
 
 
 @stage("register", "Register")
-def bench(scene: Opened) -> dict[str, Any]:
+def bench(scene: ScenePage) -> dict[str, Any]:
     return {"fits": fits(scene), "area": scene.view.registered.area if scene.view and scene.view.registered else None}
 
 
-def fits(scene: Opened) -> list[dict[str, Any]]:
+def fits(scene: ScenePage) -> list[dict[str, Any]]:
     """Shift of the centre (px), change of scale (%), turn (degrees) and remaining error (px) of each frame, far first."""
     if scene.view is None or scene.view.registered is None or scene.plan is None:
         return []

@@ -11,9 +11,9 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request,
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
-from ...core.even.develop import for_screen, histogram
-from ...core.even.look import NEUTRAL, Look
-from ...core.even.tone import through_points
+from ...core.develop.develop import for_screen, histogram
+from ...core.develop.look import NEUTRAL, Look
+from ...core.develop.tone import through_points
 from ...parameter import Control
 from ...pipeline.decisions import decide
 from ...pipeline.view import View, ViewOptions, overview, screen, viewport
@@ -21,9 +21,12 @@ from ...recipe import Recipe
 from ...store import scenes
 from ..desk import desk
 from ..security import refuse
-from .opened import STAGES, Opened, opened
+from .opened import STAGES, ScenePage, opened
+from .told import notes, state
 
 blueprint = Blueprint("scene", __name__, template_folder="templates", static_folder="static", static_url_path="/static/scene")
+blueprint.add_app_template_global(notes, "scene_notes")
+blueprint.add_app_template_global(state, "scene_state")
 AT = "/scene/<int:number>"
 TILE = 512
 WIDEST = 4096
@@ -44,7 +47,7 @@ def stage_page(number: int, slug: str) -> str:
     return render_template("scene/page.html", scene=scene, current=slug, back=back, on=on, **STAGES[slug].bench(scene))
 
 
-def _with_missing_read(scene: Opened) -> Opened:
+def _with_missing_read(scene: ScenePage) -> ScenePage:
     """The scene; frames whose pixels are not in the cache, as after an update or when it was cleared, are read again."""
     desk().worker.looked_at = scene.number
     if scene.last_job is not None and (scene.last_job["kind"], scene.last_job["state"]) == ("inspect", "cancelled"):
@@ -57,7 +60,7 @@ def _with_missing_read(scene: Opened) -> Opened:
     return opened(scene.number)
 
 
-def pieces(scene: Opened, slug: str, bench: bool = False, head: bool = False) -> str:
+def pieces(scene: ScenePage, slug: str, bench: bool = False, head: bool = False) -> str:
     """What a decision changed on the page, each piece put in its place; the bench and the queue's head where asked for."""
     back, on = scenes.steps_left(desk().db, scene.number)
     return render_template("scene/pieces.html", scene=scene, current=slug, with_bench=bench, with_head=head, back=back, on=on, **STAGES[slug].bench(scene))
@@ -140,14 +143,14 @@ def _step(number: int, slug: str, forward: bool) -> str:
 # ---- the picture ------------------------------------------------------------------------------------------
 
 
-def _view(number: int) -> tuple[Opened, View]:
+def _view(number: int) -> tuple[ScenePage, View]:
     scene = opened(number)
     if scene.view is None:
         abort(404)
     return scene, scene.view
 
 
-def _shown(scene: Opened) -> ViewOptions:
+def _shown(scene: ScenePage) -> ViewOptions:
     """What is asked for with a picture: a look that is being tried, before, lost tones, sharpening."""
     look = NEUTRAL if request.args.get("before") == "1" else scene.recipe.look
     if request.method == "POST":

@@ -16,16 +16,15 @@ from flask import abort
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
+from ...core.develop.look import NEUTRAL, RAW_LOOK
 from ...core.even.capture import Capture
 from ...core.even.drift import Trim
-from ...core.even.look import NEUTRAL, RAW_LOOK
 from ...core.finish.finish import Finish, crop_box, turned_size
 from ...core.gather.coverage import SoftBand
 from ...core.gather.inspect import Inspection
 from ...core.gather.order import profiles
 from ...core.gather.verdicts import Verdict, zone_of
 from ...imaging.colour import FloatArray
-from ...pipeline.depth import depth_colour
 from ...pipeline.frames import frame_steps
 from ...pipeline.scene import plan
 from ...pipeline.steps import FrameStep, Measure, open_inspection, shares_of
@@ -41,17 +40,17 @@ class Stage:
 
     slug: str
     label: str
-    bench: Callable[[Opened], dict[str, Any]]
+    bench: Callable[[ScenePage], dict[str, Any]]
 
 
 ROUTE = ("gather", "even", "register", "weave", "mend", "finish", "deliver")
 STAGES: dict[str, Stage] = {}
 
 
-def stage(slug: str, label: str) -> Callable[[Callable[[Opened], dict[str, Any]]], Callable[[Opened], dict[str, Any]]]:
+def stage(slug: str, label: str) -> Callable[[Callable[[ScenePage], dict[str, Any]]], Callable[[ScenePage], dict[str, Any]]]:
     """Enter a stage in the route."""
 
-    def enter(bench: Callable[[Opened], dict[str, Any]]) -> Callable[[Opened], dict[str, Any]]:
+    def enter(bench: Callable[[ScenePage], dict[str, Any]]) -> Callable[[ScenePage], dict[str, Any]]:
         STAGES[slug] = Stage(slug, label, bench)
         return bench
 
@@ -62,7 +61,7 @@ UNREADABLE = (OSError, ValueError, KeyError, TypeError, EOFError, BadZipFile)
 """What reading a damaged result may raise."""
 
 
-class Opened:
+class ScenePage:
     """A scene opened for one request."""
 
     def __init__(self, number: int, desk: Desk) -> None:
@@ -92,15 +91,15 @@ class Opened:
     @cached_property
     def inspected(self) -> dict[str, Verdict]:
         """What was found about frames, by id."""
-        return dict(zip(self._inspection[0], self._inspection[1].verdicts, strict=True)) if self._inspection else {}
+        return dict(zip(self.inspection[0], self.inspection[1].verdicts, strict=True)) if self.inspection else {}
 
     @property
     def bands(self) -> list[SoftBand]:
         """Soft bands as of the last inspection."""
-        return self._inspection[1].bands if self._inspection else []
+        return self.inspection[1].bands if self.inspection else []
 
     @cached_property
-    def _inspection(self) -> tuple[list[str], Inspection] | None:
+    def inspection(self) -> tuple[list[str], Inspection] | None:
         if not self.row["inspected"]:
             return None
         try:
@@ -117,9 +116,9 @@ class Opened:
 
     def zones(self) -> dict[str, NDArray[np.bool_]]:
         """Where each inspected frame that is kept is the sharpest, (h, w) on the reference's blocks."""
-        if self._inspection is None:
+        if self.inspection is None:
             return {}
-        ids, found = self._inspection
+        ids, found = self.inspection
         kept = {f.id for f in self.recipe.kept()}
         frames = [k for k, id in enumerate(ids) if id in kept]
         return {ids[k]: zone_of(found.defocus, k, frames) for k in frames}
@@ -127,7 +126,7 @@ class Opened:
     @property
     def block(self) -> int:
         """Pixels that a block of the zones stands for."""
-        return self._inspection[1].defocus.block if self._inspection else 1
+        return self.inspection[1].defocus.block if self.inspection else 1
 
     def gaps(self) -> list[SoftBand]:
         """The largest soft band of each pair of frames that do not meet."""
@@ -150,15 +149,15 @@ class Opened:
         """Those of them that can be left out without anything being lost."""
         return [id for id in self.proposals() if not self.inspected[id].needed]
 
-    def _band_side(self, band: SoftBand) -> str:
+    def band_side(self, band: SoftBand) -> str:
         """The frame beside a soft band."""
         side = band.near if band.near is not None else band.far
-        return self._inspection[0][side] if self._inspection and side is not None else ""
+        return self.inspection[0][side] if self.inspection and side is not None else ""
 
     @cached_property
     def view(self) -> View | None:
         """What there is to see; kept between requests as long as nothing changed."""
-        inspected = self._inspection[0] if self._inspection else ()
+        inspected = self.inspection[0] if self.inspection else ()
         cache = self.desk.library.cache
         try:
             made: View | None = self.desk.views.get(
@@ -263,7 +262,7 @@ class Opened:
         asked, delivered = bool(self.row["registered"]), self._delivered()
         even = recipe.look != (RAW_LOOK if first and first.raw else NEUTRAL) or recipe.capture != Capture() or not recipe.even_out or any(f.trim != Trim() for f in recipe.frames)
         states = {
-            "gather": "done" if self._inspection or (self.there.read and len(recipe.in_depth()) < 2) else "open",
+            "gather": "done" if self.inspection or (self.there.read and len(recipe.in_depth()) < 2) else "open",
             "even": "done" if even else "skipped" if asked else "open",
             "register": ("done" if self.registered else "stale") if asked else "open",
             "weave": ("done" if self.woven else "stale") if self.row["woven"] else "open",
@@ -289,7 +288,7 @@ class Opened:
         shares = shares_of(self.desk.library.cache, self.plan.woven.key) if self.plan and self.woven else None
         reference = self.plan.ids[self.plan.reference] if self.plan else None
         lines = self._profiles()
-        soft = {self._band_side(band): band for band in self.gaps() if band.near is not None and band.far is not None}
+        soft = {self.band_side(band): band for band in self.gaps() if band.near is not None and band.far is not None}
         out = []
         for number, frame in enumerate(self.recipe.frames):
             verdict = self.inspected.get(frame.id)
@@ -332,81 +331,6 @@ class Opened:
         rows = self.desk.kept.get(("profiles", self.plan.registered.key), measure)
         return {id: " ".join(f"{1 + 22 * float(v):.1f},{y + 0.5:.1f}" for y, v in enumerate(line)) for id, line in zip(ids, rows, strict=True)}
 
-    # ---- the notebook ---------------------------------------------------------------------------------------
-
-    def notes(self) -> list[dict[str, str]]:
-        """Remarks on the scene, the gravest first: what is wrong with files, frames and fits."""
-        found = [{"grave": "yes", "title": name, "text": problem, "frame": ""} for name, problem in self.desk.library.outing_problems(self.row["outing_id"])]
-        if self.last_job is not None and self.last_job["state"] == "failed":
-            found.insert(0, {"grave": "yes", "title": "The last step failed", "text": self.last_job["message"], "frame": ""})
-        numbers = {f.id: i + 1 for i, f in enumerate(self.recipe.frames)}
-        if self.view is not None and self.view.registered is not None and self.plan is not None:
-            for id, warning, residual in zip(self.plan.ids, self.view.registered.warnings, self.view.registered.residual, strict=True):
-                if warning:
-                    found.append({"grave": "yes", "title": f"Frame {numbers[id]} may not fit", "text": warning, "frame": id})
-                elif residual is not None and residual > 0.8:
-                    found.append({"grave": "", "title": f"Frame {numbers[id]} fits loosely", "text": f"{residual:.1f} px remain; look at its edges.", "frame": id})
-        for band in self.gaps():
-            found.append({"grave": "yes", "title": "Soft band", "text": band.told(), "frame": self._band_side(band)})
-        for id in self.proposals():
-            verdict = self.inspected[id]
-            found.append({"grave": "yes", "title": f"Frame {numbers[id]}: {verdict.flaw}", "text": verdict.evidence, "frame": id})
-        for frame in self.recipe.frames:
-            if frame.state == "leave_out" and frame.reason != "marker":
-                known = self.inspected.get(frame.id)
-                text = known.evidence if known and known.flaw == frame.reason else f"Left out: {frame.reason or 'by hand'}."
-                found.append({"grave": "", "title": f"Frame {numbers[frame.id]} is left out", "text": text, "frame": frame.id})
-        return found
-
-    # ---- for scripts ----------------------------------------------------------------------------------------
-
-    def state(self) -> dict[str, Any]:
-        """What the picture's scripts need to know."""
-        view = self.view
-        count = len(self.recipe.in_depth())
-        area = list(view.registered.area) if view and view.registered else [0, 0, *(view.size if view else (0, 0))]
-        canvas = area if self.recipe.canvas == "common" else [0, 0, *(view.size if view else (0, 0))]
-        return {
-            "scene": self.number,
-            "version": self.version,
-            "busy": self.busy,
-            "job": self.last_job["id"] if self.last_job is not None else 0,
-            "jobState": self.last_job["state"] if self.last_job is not None else "",
-            "size": list(view.size) if view else None,
-            "levels": len(next(iter(view.frames.values())).codes.sizes) if view else 0,
-            "inspected": hashlib.sha256(f"{self.row['inspected']}{[f.id for f in self.recipe.kept()]}".encode()).hexdigest()[:10] if self._inspection else "",
-            "look": self.look_version,
-            "capture": hashlib.sha256(self.recipe.capture.model_dump_json().encode()).hexdigest()[:8],
-            "lookValues": self.recipe.look.model_dump(),
-            "sharpening": f"{self.recipe.finish.sharpen:g}-{self.recipe.finish.radius:g}-{self.recipe.finish.spare:g}-{self.output:.4f}",
-            "longEdge": self.recipe.delivery.long_edge,
-            "weave": view.weave_version() if view else "",
-            "registered": self.registered,
-            "labelled": bool(view and view.gates is not None),
-            "woven": self.woven,
-            "area": area,
-            "canvas": canvas,
-            "straighten": self.recipe.finish.straighten,
-            "crop": self.recipe.finish.crop.model_dump(),
-            "ratio": self.recipe.finish.ratio,
-            "reference": self.plan.ids[self.plan.reference] if self.plan else "",
-            "frames": [
-                {
-                    "id": f.id,
-                    "number": i + 1,
-                    "name": f.name,
-                    "kept": f.state == "keep",
-                    "exposures": [{"id": e.id, "file": e.file} for e in f.exposures],
-                    "use": f.use,
-                    "trim": f.trim.model_dump(),
-                    "blur": self.inspected[f.id].blur_px if f.id in self.inspected else None,
-                    "colour": "rgb({} {} {})".format(*depth_colour(i, count)),
-                    "version": view.frame_version(f.id) if view and f.id in view.frames else "",
-                }
-                for i, f in enumerate(self.recipe.frames)
-            ],
-        }
-
     def choice(self, id: str) -> FrameChoice:
         """A frame of the scene by id; 404 where there is none."""
         for frame in self.recipe.frames:
@@ -415,6 +339,6 @@ class Opened:
         abort(404)
 
 
-def opened(number: int) -> Opened:
+def opened(number: int) -> ScenePage:
     """The scene of a request, or 404."""
-    return Opened(number, desk())
+    return ScenePage(number, desk())

@@ -8,12 +8,12 @@ from typing import Any
 from flask import Blueprint, Response
 from pydantic import ValidationError
 
-from ...core.weave.strokes import Stroke
+from ...core.masks.strokes import Stroke
 from ...core.weave.weave import Weaving
 from ...parameter import controls
 from ...recipe import Recipe
 from ..scene import decided, posted, posted_control, queued, stage_page
-from ..scene.opened import Opened, opened, stage
+from ..scene.opened import ScenePage, opened, stage
 from ..security import refuse
 
 blueprint = Blueprint("weave", __name__, template_folder="templates", url_prefix="/scene/<int:number>/weave")
@@ -21,7 +21,7 @@ CONTROLS = {c.name: c for c in controls(Weaving)}
 
 
 @stage("weave", "Weave")
-def bench(scene: Opened) -> dict[str, Any]:
+def bench(scene: ScenePage) -> dict[str, Any]:
     strokes = [s for s in scene.recipe.strokes if s.action != "draw"]
     return {"controls": list(CONTROLS.values()), "values": scene.recipe.weaving, "start": Weaving(), "mask_strokes": len(strokes)}
 

@@ -25,7 +25,7 @@ def level_sizes(width: int, height: int) -> list[tuple[int, int]]:
     return sizes
 
 
-class Levels:
+class Pyramid:
     """A folder with `0.bin`, `1.bin`, … in rows of (height, width, channels), and their shapes in `levels.json`."""
 
     def __init__(self, folder: Path) -> None:
@@ -37,7 +37,7 @@ class Levels:
         self.stored: int = facts["stored"]
 
     @classmethod
-    def create(cls, folder: Path, width: int, height: int, channels: int, dtype: str, full_only: bool = False) -> Levels:
+    def create(cls, folder: Path, width: int, height: int, channels: int, dtype: str, full_only: bool = False) -> Pyramid:
         """Make room for a picture; `full_only` keeps no halved sizes. Files are sparse until written."""
         folder.mkdir(parents=True, exist_ok=True)
         sizes = level_sizes(width, height)

@@ -15,9 +15,9 @@ from pydantic import Field
 
 from ...imaging.brush import BrushLine, draw_line
 from ...imaging.colour import LUMA, FloatArray
-from ...imaging.levels import Box
 from ...imaging.oklab import oklab
 from ...imaging.placing import Fit, around, carried
+from ...imaging.pyramid import Box
 from ...imaging.resample import spread
 from ...parameter import Parameters, controls, parameter
 from .relief import Guide

@@ -1,0 +1,1 @@
+"""How far off everything lies."""

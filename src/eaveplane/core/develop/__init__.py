@@ -1,0 +1,1 @@
+"""The look on pixels: what is set, and how light is developed under it."""

@@ -1,0 +1,1 @@
+"""What is painted: strokes that masks, repairs and painted light share."""
