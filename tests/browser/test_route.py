@@ -153,8 +153,9 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     changed(page, lambda: page.keyboard.press("Control+Shift+z"))
     changed(page, lambda: page.keyboard.press("Control+z"))
 
-    # Mend: draw from frame 3
+    # Mend: draw from frame 3, with its own brush
     page.locator("#bench-main a.main").click()
+    expect(page.locator("#bench.bench-mend")).to_be_visible()
     page.keyboard.press("3")
     page.keyboard.press("0")
     page.get_by_role("button", name="Brush").click()

@@ -143,7 +143,7 @@ def test_files_whose_reader_dies_each_time_are_accounted_for(library: Library, w
     def dies(root: str, path: str, ticket: str) -> Any:
         if path.endswith("1.tif"):
             raise BrokenProcessPool("a child process terminated abruptly")
-        return glance.look(root, path, ticket)
+        return glance.glance_at(root, path, ticket)
 
     monkeypatch.setattr(bringing, "glance_at", dies)
     outing = outings.add_outing(library.db, "O", folder)

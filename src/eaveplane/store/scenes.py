@@ -8,6 +8,7 @@ from collections.abc import Callable
 
 from ..recipe import Recipe
 from .database import Database
+from .painted import packed, unpacked
 
 MOST_DECISIONS = 10_000
 
@@ -16,7 +17,7 @@ def add_scene(db: Database, outing_id: int, name: str, recipe: Recipe, doubtful:
     """A new scene with its first recipe; its number. `doubtful`: where it begins is uncertain."""
     with db.write() as connection:
         number = int(connection.execute("INSERT INTO scene (outing_id, name, doubtful) VALUES (?, ?, ?)", (outing_id, name[:120], doubtful)).lastrowid or 0)
-        connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, 0, 'Brought in', ?)", (number, recipe.to_json()))
+        connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, 0, 'Brought in', ?)", (number, packed(connection, recipe)))
     return number
 
 
@@ -47,9 +48,10 @@ def rename_scene(db: Database, number: int, name: str) -> None:
 
 def recipe_of(db: Database, number: int) -> Recipe:
     """The recipe in force; where that cannot be read, the newest before it that can. Raises LookupError."""
-    for row in db.connection().execute("SELECT recipe FROM decision JOIN scene ON scene.id = scene_id AND number <= current WHERE scene_id = ? ORDER BY number DESC", (number,)):
+    connection = db.connection()
+    for row in connection.execute("SELECT recipe FROM decision JOIN scene ON scene.id = scene_id AND number <= current WHERE scene_id = ? ORDER BY number DESC", (number,)):
         try:
-            return Recipe.model_validate_json(row["recipe"])
+            return unpacked(connection, row["recipe"])
         except ValueError:
             continue
     raise LookupError(number)
@@ -74,18 +76,17 @@ def decide_within(connection: sqlite3.Connection, number: int, what: What, chang
     row = connection.execute("SELECT current, recipe FROM decision JOIN scene ON scene.id = scene_id AND number = current WHERE scene_id = ?", (number,)).fetchone()
     if row is None:
         raise LookupError(number)
-    before = Recipe.model_validate_json(row["recipe"])
+    before = unpacked(connection, row["recipe"])
     after = change(before)
     if after == before:
         return before
     # what was put together without checks is checked as a whole
-    written = after.to_json()
-    after = Recipe.model_validate_json(written)
+    after = Recipe.model_validate_json(after.to_json())
     said = what if isinstance(what, str) else what(before, after)
     current = row["current"] + 1
     connection.execute("DELETE FROM decision WHERE scene_id = ? AND number >= ?", (number, current))
     connection.execute("DELETE FROM decision WHERE scene_id = ? AND number < ? AND number > 0", (number, current - MOST_DECISIONS))
-    connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, ?, ?, ?)", (number, current, said[:200], written))
+    connection.execute("INSERT INTO decision (scene_id, number, what, recipe) VALUES (?, ?, ?, ?)", (number, current, said[:200], packed(connection, after)))
     connection.execute("UPDATE scene SET current = ? WHERE id = ?", (current, number))
     return after
 
@@ -126,7 +127,12 @@ def note_inspected(db: Database, number: int, key: str, ids: list[str]) -> None:
 def add_result(db: Database, number: int, path: str, recipe: Recipe) -> None:
     """A delivered file and the recipe it was made with."""
     with db.write() as connection:
-        connection.execute("INSERT INTO result (scene_id, path, recipe) VALUES (?, ?, ?)", (number, path, recipe.to_json()))
+        connection.execute("INSERT INTO result (scene_id, path, recipe) VALUES (?, ?, ?)", (number, path, packed(connection, recipe)))
+
+
+def recipe_of_result(db: Database, row: sqlite3.Row) -> Recipe:
+    """The recipe of a delivered file. Raises ValueError where it cannot be read."""
+    return unpacked(db.connection(), row["recipe"])
 
 
 def results_of(db: Database, number: int) -> list[sqlite3.Row]:

@@ -275,7 +275,7 @@ class ScenePage:
     def _delivered(self) -> Recipe | None:
         """The recipe of the newest delivery, where there is one that can be read."""
         try:
-            return Recipe.model_validate_json(self.results[0]["recipe"]) if self.results else None
+            return scenes.recipe_of_result(self.desk.db, self.results[0]) if self.results else None
         except ValidationError:
             return None
 

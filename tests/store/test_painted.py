@@ -1,0 +1,74 @@
+"""Painted points are stored once, and recipes come back whole."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from eaveplane.core.develop.areas import Area
+from eaveplane.core.masks.strokes import Stroke
+from eaveplane.recipe import FrameChoice, Recipe
+from eaveplane.store import outings, scenes
+from eaveplane.store.database import Database
+from eaveplane.store.painted import REFERENCE, packed, unpacked
+
+
+def painted(count: int, points: int) -> Recipe:
+    rng = np.random.default_rng(count)
+    strokes = [Stroke(action="in", frame="a", width=40, softness=0.5, opacity=1, points=[(float(x), float(y)) for x, y in rng.integers(0, 3000, (points, 2))]) for _ in range(count)]
+    return Recipe(frames=[FrameChoice(id="a", file="a.tif")], strokes=strokes)
+
+
+@pytest.fixture
+def db(tmp_path: Path) -> Database:
+    return Database(tmp_path / "library.sqlite")
+
+
+@given(st.lists(st.lists(st.tuples(st.floats(-1e5, 1e5), st.floats(-1e5, 1e5)), min_size=1, max_size=9), max_size=4))
+@settings(max_examples=25, deadline=None)
+def test_every_recipe_comes_back_whole(tmp_path_factory: pytest.TempPathFactory, lines: list[list[tuple[float, float]]]) -> None:
+    db = Database(tmp_path_factory.mktemp("painted") / "library.sqlite")
+    strokes = [Stroke(action="out", frame="a", width=12, softness=0.3, opacity=0.5, points=points) for points in lines]
+    look = {"areas": [Area.model_validate({"name": "B", "parts": [{"kind": "brushed", "lines": [{"width": 9, "softness": 0.7, "opacity": 1, "erase": False, "points": p} for p in lines]}]})]}
+    recipe = Recipe(frames=[FrameChoice(id="a", file="a.tif")], strokes=strokes)
+    recipe = recipe.model_copy(update={"look": recipe.look.model_copy(update=look)})
+    with db.write() as connection:
+        text = packed(connection, recipe)
+        assert unpacked(connection, text) == recipe
+    assert all(len(p) < 4 for p in lines) or REFERENCE in text
+    # what leaves the program is whole
+    assert REFERENCE not in recipe.to_json()
+
+
+def test_a_slider_beside_many_strokes_stores_no_stroke_again(db: Database, tmp_path: Path) -> None:
+    recipe = painted(400, 40)
+    number = scenes.add_scene(db, outings.add_outing(db, "O", tmp_path), "S", recipe)
+    rows = lambda: db.row("SELECT count(*) AS n, sum(length(points)) AS bytes FROM painted")  # noqa: E731
+    before = tuple(rows())
+    assert before[0] == 400
+    for k in range(50):
+        scenes.decide(db, number, "Exposure", lambda r, k=k: r.model_copy(update={"look": r.look.model_copy(update={"exposure": k / 50 + 0.01})}))  # type: ignore[misc]
+    assert tuple(rows()) == before
+    stored = db.row("SELECT sum(length(recipe)) AS bytes FROM decision")
+    assert stored is not None and stored["bytes"] < 51 * 400 * 200 < 51 * len(recipe.to_json()) / 3
+    assert scenes.recipe_of(db, number).strokes == recipe.strokes
+
+
+def test_recipes_of_before_are_read_as_they_are_and_a_lost_stroke_costs_one_decision(db: Database, tmp_path: Path) -> None:
+    recipe = painted(1, 9)
+    with db.write() as connection:
+        assert unpacked(connection, recipe.to_json()) == recipe
+    number = scenes.add_scene(db, outings.add_outing(db, "O", tmp_path), "S", Recipe(frames=recipe.frames))
+    scenes.decide(db, number, "Painted", lambda r: r.model_copy(update={"strokes": painted(1, 11).strokes}))
+    from eaveplane.store import painted as kept
+
+    kept._points.clear()
+    with db.write() as connection:
+        connection.execute("DELETE FROM painted")
+    assert scenes.recipe_of(db, number).strokes == []
+    assert "painted:" in json.dumps([r["recipe"] for r in db.rows("SELECT recipe FROM decision")])
