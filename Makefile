@@ -32,8 +32,10 @@ lint: install
 	$(BIN)/ruff check src tests bench
 	$(BIN)/mypy
 
+# browser tests by themselves: each drives a server with processes of its own
 test: lint chromium
-	$(BIN)/pytest
+	$(BIN)/pytest --ignore tests/browser
+	$(BIN)/pytest -n 0 tests/browser
 
 fast: lint
 	$(BIN)/pytest --ignore tests/browser -m "not slow"

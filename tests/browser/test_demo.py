@@ -10,7 +10,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Server
-from tests.browser.test_route import changed, pixels, place, whole
+from tests.browser.test_route import changed, corner, pixels, place, whole
 
 # the demo's own card, in frames of half as many pixels: drawing them is most of the time that these tests take
 SMALLER = """
@@ -74,16 +74,15 @@ def test_the_shelf_renews_itself_without_taking_what_is_held(page: Page, demo: S
     page.evaluate(renew)
     assert page.evaluate("() => window.stood.isConnected"), "nothing had changed, yet it was drawn anew"
     page.route("**/shelf/outings", lambda route: route.fulfill(body=route.fetch().text().replace(" frames", " pictures")))
-    box = card.bounding_box()
-    assert box
-    page.mouse.move(box["x"] + 60, box["y"] + 60)
+    x, y = corner(page, ".scene-card")
+    page.mouse.move(x + 60, y + 60)
     page.mouse.down()
     page.evaluate(renew)
     assert page.evaluate("() => window.stood.isConnected"), "it went from under the finger"
-    page.mouse.move(box["x"] - 8, box["y"] - 8)
+    page.mouse.move(x - 8, y - 8)
     page.mouse.up()
     expect(card).to_contain_text("pictures")
-    page.mouse.move(box["x"] + 60, box["y"] + 60)
+    page.mouse.move(x + 60, y + 60)
     page.mouse.down()
     page.unroute_all()
     page.evaluate(renew)
@@ -94,12 +93,12 @@ def test_the_shelf_renews_itself_without_taking_what_is_held(page: Page, demo: S
 def test_frames_are_dragged_on_the_rail(page: Page, demo: Server) -> None:
     page.goto(f"{demo.address}/scene/1/gather")
     whole(page)
-    first, third = (page.locator("#rail .frame").nth(i).bounding_box() for i in (0, 2))
-    assert first and third
-    page.mouse.move(first["x"] + 60, first["y"] + 30)
+    # the rail may be drawn anew at any moment
+    first, third = (place(page, f"#rail .frame:nth-of-type({i}) .words") for i in (1, 3))
+    page.mouse.move(*first)
     page.mouse.down()
-    page.mouse.move(third["x"] + 60, third["y"] + 20, steps=6)
-    page.mouse.move(third["x"] + 60, third["y"] + 30)
+    page.mouse.move(third[0], third[1] - 8, steps=6)
+    page.mouse.move(*third)
     page.mouse.up()
     expect(page.locator("#rail .frame b").nth(0)).to_have_text("5")
     assert [name.split(" · ")[-1] for name in frames(page)] == ["5", "Mid", "Far", "2", "Near"]

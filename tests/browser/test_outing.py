@@ -20,7 +20,7 @@ from eaveplane.imaging.icc import standard_encoding
 from eaveplane.imaging.light import root_of, to_codes
 from eaveplane.imaging.write import write_picture
 from tests.browser.conftest import Server
-from tests.browser.test_route import whole
+from tests.browser.test_route import corner, whole
 
 BEGIN = datetime(2026, 4, 11, 6, 0)
 
@@ -116,11 +116,10 @@ def test_a_card_falls_into_scenes_and_is_dealt_out_anew_by_keyboard(page: Page, 
 def test_a_frame_is_dragged_to_another_strip(page: Page, server: Server) -> None:
     page.goto(f"{server.address}/outing/1")
     become(page, [PAN, SNOW])
-    frame, strip = page.locator(".contact-frame[data-file='b1.tif']").bounding_box(), page.locator(".scene-strip").first.bounding_box()
-    assert frame and strip
-    page.mouse.move(frame["x"] + 30, frame["y"] + 30)
+    frame, strip = corner(page, ".contact-frame[data-file='b1.tif']"), corner(page, ".scene-strip")
+    page.mouse.move(frame[0] + 30, frame[1] + 30)
     page.mouse.down()
-    page.mouse.move(strip["x"] + 200, strip["y"] + 60, steps=5)
+    page.mouse.move(strip[0] + 200, strip[1] + 60, steps=5)
     page.mouse.up()
     become(page, [[*PAN, "b1"], SNOW[1:]])
     page.get_by_role("button", name="Undo").click()

@@ -71,6 +71,12 @@ def place(page: Page, selector: str) -> tuple[float, float]:
     return x, y
 
 
+def corner(page: Page, selector: str) -> tuple[float, float]:
+    """Upper left corner of something on screen that may be drawn anew at any moment."""
+    x, y = page.wait_for_function("s => { const b = document.querySelector(s)?.getBoundingClientRect(); return b?.width ? [b.x, b.y] : null; }", arg=selector).json_value()
+    return x, y
+
+
 def to(page: Page, stage: str) -> None:
     page.click(f"#route a[aria-label^='{stage}']")
     expect(page.locator("#route a[aria-current=step]")).to_have_attribute("aria-label", __import__("re").compile(f"^{stage}"))

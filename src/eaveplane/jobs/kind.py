@@ -2,18 +2,11 @@
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
-from ..pipeline.runner import Runner
-
-if TYPE_CHECKING:
-    from .queue import JobQueue
-
-Carry = Callable[["JobQueue", sqlite3.Row, Runner], str]
-"""Carries out a job (its row) and says what came of it. May raise Cancelled, PictureError, FileExistsError, ValueError, OSError."""
+Carry = Callable[..., str]
+"""Carries out a job and says what came of it: called with the JobQueue, the job's row and a Runner. May raise Cancelled, PictureError, FileExistsError, ValueError, OSError."""
 
 
 @dataclass(frozen=True)
