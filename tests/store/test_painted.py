@@ -14,6 +14,7 @@ from eaveplane.core.develop.areas import Area
 from eaveplane.core.masks.strokes import Stroke
 from eaveplane.recipe import FrameChoice, Recipe
 from eaveplane.store import outings, scenes
+from eaveplane.store import painted as kept
 from eaveplane.store.database import Database
 from eaveplane.store.painted import REFERENCE, packed, unpacked
 
@@ -65,10 +66,9 @@ def test_recipes_of_before_are_read_as_they_are_and_a_lost_stroke_costs_one_deci
         assert unpacked(connection, recipe.to_json()) == recipe
     number = scenes.add_scene(db, outings.add_outing(db, "O", tmp_path), "S", Recipe(frames=recipe.frames))
     scenes.decide(db, number, "Painted", lambda r: r.model_copy(update={"strokes": painted(1, 11).strokes}))
-    from eaveplane.store import painted as kept
-
-    kept._points.clear()
-    with db.write() as connection:
-        connection.execute("DELETE FROM painted")
-    assert scenes.recipe_of(db, number).strokes == []
+    for damage in ("UPDATE painted SET points = x'00ff'", "DELETE FROM painted"):
+        kept._points.clear()
+        with db.write() as connection:
+            connection.execute(damage)
+        assert scenes.recipe_of(db, number).strokes == []
     assert "painted:" in json.dumps([r["recipe"] for r in db.rows("SELECT recipe FROM decision")])

@@ -51,7 +51,10 @@ def unpacked(connection: sqlite3.Connection, text: str) -> Recipe:
             row = connection.execute("SELECT points FROM painted WHERE hash = ?", (name,)).fetchone()
             if row is None:
                 raise ValueError(f"what was painted as {name} is not there")
-            found = json.loads(zlib.decompress(row[0]))
+            try:
+                found = json.loads(zlib.decompress(row[0]))
+            except zlib.error as error:
+                raise ValueError(f"what was painted as {name} is damaged") from error
             with _lock:
                 # what is larger than all there is room for is used and not kept
                 if 120 * len(found) <= _points.maxsize:
