@@ -23,7 +23,8 @@ from eaveplane.fieldcam.landscapes import LANDSCAPES
 from eaveplane.fieldcam.lens import Lens
 from eaveplane.imaging.colour import FloatArray, luminance
 from eaveplane.imaging.exif import Metadata
-from eaveplane.imaging.resample import halve, warp
+from eaveplane.imaging.placement import Placement
+from eaveplane.imaging.resample import halve
 
 SIZE = (960, 640)
 POSITIONS, BEYOND = 6, 2
@@ -143,14 +144,13 @@ def look(case: Case) -> tuple[Inspection, list[int]]:
     reference = len(frames) // 2
     found = register(lambda k: details[k].luma, [find_features(d.luma) for d in details], details[0].level, reference)
     small = [halve(np.ascontiguousarray(f)) for f in frames]
-    half = np.diag([2.0, 2.0, 1.0])
-    gains = [d.gain for d in measure_drift(small, [np.linalg.inv(half) @ fit @ half for fit in found.fits], reference)]
+    placements = [Placement(fit, (frames[0].shape[1], frames[0].shape[0])) for fit in found.fits]
+    gains = [d.gain for d in measure_drift(small, [placement.at(1) for placement in placements], reference)]
     seen = [Seen(d.octaves, s, case.metas[i], (6504.0, 0.0)) for d, s, i in zip(details, small, order, strict=True)]
     fitting = [not (w and r > 4.0) for w, r in zip(found.warnings, found.residual, strict=True)]
     roots = [np.sqrt(np.maximum(luminance(f), 0)).astype(np.float32) for f in frames]
-    size = roots[0].shape[1], roots[0].shape[0]
-    closely = laid_closely(lambda k: details[k], found.fits, [g[1] for g in gains], size, lambda k, box: warp(roots[k] * np.float32(math.sqrt(gains[k][1])), found.fits[k], box, repeat_edge=True))
-    return inspect(seen, found.fits, gains, size, fitting, closely), order
+    closely = laid_closely(lambda k: details[k], placements, [g[1] for g in gains], lambda k, box: placements[k].lay(roots[k] * np.float32(math.sqrt(gains[k][1])), box))
+    return inspect(seen, placements, gains, fitting, closely), order
 
 
 def idle(case: Case) -> set[int]:

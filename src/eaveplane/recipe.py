@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal
 
-import numpy as np
 from pydantic import Field, ValidationError
 
 from .core.deliver.delivery import Delivery
@@ -15,12 +14,11 @@ from .core.even.drift import Trim
 from .core.finish.finish import Crop, Finish
 from .core.masks.strokes import Stroke
 from .core.weave.weave import Weaving
-from .imaging.placing import Fit
+from .imaging.placement import Carry
 from .imaging.pyramid import Box
 from .parameter import Parameters
 
 SCHEMA = 1
-_AWAY: Fit = np.array([[1, 0, 9.0], [0, 1, 9.0], [0, 0, 1]])
 Reason = Literal["shaken", "overshot", "redundant", "marker", "settings", "intruder", "by hand", "unreadable"]
 
 
@@ -83,15 +81,15 @@ class Recipe(Parameters):
 
     def by_hand(self) -> bool:
         """Whether anything was painted, drawn or cropped at a place of the picture."""
-        return bool(self.strokes or self.finish.crop != Crop() or any(part.moved(_AWAY) != part for area in self.look.areas for part in area.parts))
+        return bool(self.strokes or self.finish.crop != Crop() or any(part.moved(lambda points: points + 9) != part for area in self.look.areas for part in area.parts))
 
-    def moved(self, fit: Fit, before: Box, after: Box) -> Recipe:
-        """Strokes, areas and crop carried to a picture into which `fit` (3, 3) leads; `before` and `after` are the canvases
+    def moved(self, carry: Carry, before: Box, after: Box) -> Recipe:
+        """Strokes, areas and crop carried to a picture into which `carry` leads; `before` and `after` are the canvases
         (x, y, w, h) of either."""
         middle = (before[0] + before[2] / 2, before[1] + before[3] / 2)
-        look = self.look.model_copy(update={"areas": [area.moved(fit, middle) for area in self.look.areas]})
-        finish = self.finish.model_copy(update={"crop": self.finish.crop.moved(fit, before, after)})
-        return self.model_copy(update={"strokes": [stroke.moved(fit) for stroke in self.strokes], "look": look, "finish": finish})
+        look = self.look.model_copy(update={"areas": [area.moved(carry, middle) for area in self.look.areas]})
+        finish = self.finish.model_copy(update={"crop": self.finish.crop.moved(carry, before, after)})
+        return self.model_copy(update={"strokes": [stroke.moved(carry) for stroke in self.strokes], "look": look, "finish": finish})
 
     def standing_alone(self, size: tuple[int, int]) -> Recipe:
         """The recipe as it is written to files, for these frames of a size (w, h) or for others."""

@@ -16,7 +16,7 @@ from eaveplane.core.gather.detail import measure_detail
 from eaveplane.core.gather.shake import shake_of
 from eaveplane.core.gather.verdicts import BEYOND, Leads, at_the_ends, borne_out, intruders
 from eaveplane.imaging.colour import FloatArray, luminance
-from eaveplane.imaging.resample import warp
+from eaveplane.imaging.placement import Placement
 
 pytestmark = pytest.mark.slow
 
@@ -32,7 +32,8 @@ def closely(order: Order) -> Closely:
     roots = [np.sqrt(np.maximum(luminance(f), 0)).astype(np.float32) for f in made.frames]
     details = [measure_detail(r) for r in roots]
     size = roots[0].shape[1], roots[0].shape[0]
-    return laid_closely(lambda k: details[k], list(made.fits), [1.0] * len(roots), size, lambda k, box: warp(roots[k], made.fits[k], box, repeat_edge=True))
+    placements = [Placement(fit, size) for fit in made.fits]
+    return laid_closely(lambda k: details[k], placements, [1.0] * len(roots), lambda k, box: placements[k].lay(roots[k], box))
 
 
 DENSE = Order(3, ("wire",), 9, 1.2, beyond=2, width=720)
@@ -78,7 +79,7 @@ def test_an_intruder_is_its_frames_own_but_nobody_minds_it() -> None:
         return seen
 
     details = [measure_detail(with_bird(k, (0, 0, *made.size))) for k in range(DENSE.count)]
-    seen = laid_closely(lambda k: details[k], [np.eye(3)] * DENSE.count, [1.0] * DENSE.count, made.size, with_bird)
+    seen = laid_closely(lambda k: details[k], [Placement(np.eye(3), made.size)] * DENSE.count, [1.0] * DENSE.count, with_bird)
     last = DENSE.count - 1
     assert last in losses(seen, [last], list(range(last)), {}, {})
     assert losses(seen, [last], list(range(last)), {last: (296, 56, 48, 38)}, {}) == {}

@@ -21,6 +21,7 @@ from eaveplane.imaging.colour import SRGB_FROM_WORK
 from eaveplane.imaging.icc import standard_encoding
 from eaveplane.imaging.light import to_codes, to_root
 from eaveplane.imaging.oklab import oklab
+from eaveplane.imaging.placement import Placement
 from eaveplane.parameter import controls
 
 LOOKS = st.builds(
@@ -174,7 +175,7 @@ def test_drift_is_measured_through_blur_clipping_and_movement(seed: int, ev: flo
         y, x = rng.integers(0, 480 - side), rng.integers(0, 720 - side)
         other[y : y + side, x : x + side] = rng.uniform(0.05, 0.9, 3)
     frames = [np.clip(p + rng.standard_normal(p.shape) * np.sqrt(p / 2e4), 0, 1).astype(np.float32) for p in (base, other)]
-    _, found = measure_drift(frames, [np.eye(3)] * 2, 0)
+    _, found = measure_drift(frames, [Placement(np.eye(3), (720, 480))] * 2, 0)
     wanted = -ev - np.log2(matrix @ np.ones(3))
     assert np.abs(np.log2(found.gain) - wanted).mean() < 0.02 and abs(np.mean(np.log2(found.gain) - wanted)) < 0.01
     assert found.falloff == pytest.approx(1 / (1 + falloff) - 1, abs=0.03) and found.left < 0.5
@@ -182,10 +183,9 @@ def test_drift_is_measured_through_blur_clipping_and_movement(seed: int, ev: flo
 
 def test_nothing_in_common_is_no_drift() -> None:
     frames = [np.full((80, 120, 3), v, np.float32) for v in (0.3, 1.0)]
-    assert measure_drift(frames, [np.eye(3)] * 2, 0) == [Drift(), Drift()]
-    shifted = np.eye(3)
-    shifted[0, 2] = 500
-    assert measure_drift([frames[0]] * 2, [np.eye(3), shifted], 0)[1] == Drift()
+    still, shifted = (Placement(np.array([[1, 0, x], [0, 1, 0], [0, 0, 1.0]]), (120, 80)) for x in (0, 500))
+    assert measure_drift(frames, [still] * 2, 0) == [Drift(), Drift()]
+    assert measure_drift([frames[0]] * 2, [still, shifted], 0)[1] == Drift()
 
 
 def test_radii_of_a_piece_are_those_of_the_whole() -> None:

@@ -17,8 +17,9 @@ from eaveplane.core.register.area import common_area
 from eaveplane.core.register.features import find_features
 from eaveplane.core.register.register import register, suggest_reference
 from eaveplane.imaging.light import survey
+from eaveplane.imaging.placement import Placement
 from eaveplane.imaging.read import read_picture
-from eaveplane.imaging.resample import coverage, scaled_fit, warp
+from eaveplane.imaging.resample import warp
 from tests.conftest import Set
 
 pytestmark = pytest.mark.slow
@@ -46,7 +47,7 @@ def test_fits_lie_where_the_camera_was(name: str, allowed: float, request: pytes
     assert max(errors) < allowed
     assert found.warnings == [None] * len(details)
 
-    gains = [d.gain for d in measure_drift(small, [scaled_fit(f, 1) for f in found.fits], reference)]
+    gains = [d.gain for d in measure_drift(small, [Placement(f, size).at(1) for f in found.fits], reference)]
     for gain, shot in zip(gains, shots.shots, strict=True):
         # drift is put on camera channels, gains are measured in the working space: brightness is comparable
         expected = np.mean(shots.shots[reference].drift) / np.mean(shot.drift)
@@ -80,17 +81,18 @@ def test_one_frame_needs_no_fit() -> None:
 @given(st.lists(st.tuples(st.floats(0.98, 1.02), st.floats(-1, 1), st.floats(-25, 25), st.floats(-25, 25)), min_size=1, max_size=4))
 @settings(max_examples=40, deadline=None)
 def test_the_common_area_is_covered_and_cannot_grow(moves: list[tuple[float, float, float, float]]) -> None:
-    size, fits = (300, 200), []
+    size = (300, 200)
+    laid = [Placement(np.eye(3), size)]
     for scale, degrees, dx, dy in moves:
         c, s = scale * np.cos(np.radians(degrees)), scale * np.sin(np.radians(degrees))
-        fits.append(np.array([[c, -s, dx], [s, c, dy], [0, 0, 1]]))
-    x, y, w, h = common_area(fits, size)
+        laid.append(Placement(np.array([[c, -s, dx], [s, c, dy], [0, 0, 1]]), size))
+    x, y, w, h = common_area([placement.corners() for placement in laid], size)
     assert abs(w / h - 1.5) < 0.03
-    for fit in [np.eye(3), *fits]:
-        assert coverage(size, fit, (x, y, w, h)).all()
+    for placement in laid:
+        assert placement.covers((x, y, w, h)).all()
     # the programme is optimal: no larger box of the shape fits anywhere
     bigger = (int(w * 1.03) + 3, int(h * 1.03) + 3)
-    covered = np.all([coverage(size, fit, (0, 0, *size)) for fit in [np.eye(3), *fits]], axis=0).astype(np.uint8)
+    covered = np.all([placement.covers((0, 0, *size)) for placement in laid], axis=0).astype(np.uint8)
     total = cv2.integral(covered).astype(int)
     if bigger[0] <= 300 and bigger[1] <= 200:
         sums = total[bigger[1] :, bigger[0] :] - total[: -bigger[1], bigger[0] :] - total[bigger[1] :, : -bigger[0]] + total[: -bigger[1], : -bigger[0]]
@@ -99,4 +101,4 @@ def test_the_common_area_is_covered_and_cannot_grow(moves: list[tuple[float, flo
 
 def test_frames_that_do_not_meet_have_no_common_area() -> None:
     with pytest.raises(ValueError, match="no part in common"):
-        common_area([np.array([[1, 0, 500.0], [0, 1, 0], [0, 0, 1]])], (300, 200))
+        common_area([Placement(np.array([[1, 0, 500.0], [0, 1, 0], [0, 0, 1]]), (300, 200)).corners()], (300, 200))

@@ -13,7 +13,7 @@ from eaveplane.core.masks.strokes import Stroke
 from eaveplane.core.weave.labels import aggregate, costs
 from eaveplane.core.weave.weave import RegisteredFrames, Weaving, label_weights, touched, weave_box
 from eaveplane.imaging.brush import draw_line
-from eaveplane.imaging.resample import scaled_fit, warp
+from eaveplane.imaging.placement import Placement
 from tests.conftest import Set
 from tests.core.test_register import analysed
 
@@ -34,15 +34,15 @@ def _scene(count: int = 3, seed: int = 1) -> tuple[RegisteredFrames, np.ndarray]
         frames.append(texture * band + soft * (1 - band))
         rows = gates.shape[1]
         gates[k, max(0, rows * k // count - 3) : rows * (k + 1) // count + 3] = 0.5
-    fits = [np.array([[1, 0, 0.4 * (k - 1)], [0, 1, 0.3 * (1 - k)], [0, 0, 1.0]]) for k in range(count)]
+    placements = [Placement(np.array([[1, 0, 0.4 * (k - 1)], [0, 1, 0.3 * (1 - k)], [0, 0, 1.0]]), SIZE) for k in range(count)]
 
     def read(k: int, level: int, box: tuple[int, int, int, int]) -> np.ndarray:
         picture = frames[k]
         for _ in range(level):
             picture = cv2.resize(picture, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA)
-        return warp(picture, scaled_fit(fits[k], level), box, repeat_edge=True)
+        return placements[k].at(level).lay(picture, box)
 
-    return RegisteredFrames([f"f{k}" for k in range(count)], 1, SIZE, fits, 1e-6, read), gates
+    return RegisteredFrames([f"f{k}" for k in range(count)], 1, SIZE, placements, 1e-6, read), gates
 
 
 def test_masks_sum_to_one_and_sharp_bands_win() -> None:
@@ -58,7 +58,7 @@ def test_masks_sum_to_one_and_sharp_bands_win() -> None:
 
 def test_frames_that_are_alike_are_woven_into_themselves() -> None:
     laid, gates = _scene()
-    same = RegisteredFrames(laid.names, 1, SIZE, [np.eye(3)] * 3, 1e-6, lambda k, level, box: laid.read(1, level, box))
+    same = RegisteredFrames(laid.names, 1, SIZE, [Placement(np.eye(3), SIZE)] * 3, 1e-6, lambda k, level, box: laid.read(1, level, box))
     picture, _ = weave_box(same, np.full_like(gates, 1 / 3), Weaving(seam=4), [], (0, 0, *SIZE), 0)
     np.testing.assert_allclose(picture, laid.read(1, 0, (0, 0, *SIZE)), atol=2e-5)
 
@@ -146,7 +146,7 @@ def test_gates_shut_out_frames_that_do_not_reach() -> None:
     reach = [np.ones((8, 8), bool), np.zeros((8, 8), bool)]
     gates = label_weights(np.zeros((2, 8, 8), np.float32), reach)
     assert (gates[0] == 1).all() and (gates[1] == 0).all()
-    assert covered((32, 32), np.array([[1, 0, 40.0], [0, 1, 0], [0, 0, 1]]), (8, 8)).sum() == 0
+    assert covered(Placement(np.array([[1, 0, 40.0], [0, 1, 0], [0, 0, 1]]), (32, 32)), (8, 8)).sum() == 0
 
 
 def test_noise_is_measured_and_taken_off() -> None:

@@ -14,7 +14,7 @@ from eaveplane.imaging import resample
 from eaveplane.imaging.icc import standard_encoding
 from eaveplane.imaging.light import light_of, root_luma, root_of, survey, to_root
 from eaveplane.imaging.pyramid import Pyramid, level_sizes
-from eaveplane.imaging.resample import coverage, halve, scaled_fit, source_box, spread, warp
+from eaveplane.imaging.resample import halve, spread, warp
 from eaveplane.imaging.rows import by_rows
 
 
@@ -61,18 +61,6 @@ def test_there_and_back_gives_the_picture(scale: float, degrees: float, dx: floa
     assert np.abs(back - picture)[60:140, 60:140].max() < 0.01
 
 
-@given(st.floats(0.8, 1.2), st.floats(-20, 20), st.floats(-60, 60), st.floats(-60, 60))
-@settings(max_examples=30, deadline=None)
-def test_coverage_is_where_the_picture_lands(scale: float, degrees: float, dx: float, dy: float) -> None:
-    fit = _fit(scale, degrees, dx, dy)
-    inside = coverage((160, 120), fit, (-5, -5, 170, 130))
-    ys, xs = np.mgrid[-5:125, -5:165]
-    back = cv2.perspectiveTransform(np.stack([xs, ys], -1).reshape(1, -1, 2).astype(float), np.linalg.inv(fit))[0].reshape(130, 170, 2)
-    clear = (back[..., 0] > 0.01) & (back[..., 1] > 0.01) & (back[..., 0] < 158.99) & (back[..., 1] < 118.99)
-    outside = (back[..., 0] < -0.01) | (back[..., 1] < -0.01) | (back[..., 0] > 159.01) | (back[..., 1] > 119.01)
-    assert inside[clear].all() and not inside[outside].any()
-
-
 @given(st.integers(1, 30), st.integers(1, 20), st.floats(0.01, 3), st.floats(0.01, 3), st.floats(-4, 30), st.floats(-4, 30), st.booleans())
 @settings(max_examples=60, deadline=None)
 def test_maps_are_linear_between_their_pixels_and_repeated_beyond(width: int, height: int, across: float, down: float, x: float, y: float, two: bool) -> None:
@@ -81,25 +69,6 @@ def test_maps_are_linear_between_their_pixels_and_repeated_beyond(width: int, he
     at_x, at_y = np.clip(x + across * np.arange(17), 0, width - 1), np.clip(y + down * np.arange(9), 0, height - 1)
     rows = np.apply_along_axis(lambda column: np.interp(at_y, np.arange(height), column), 0, maps)
     np.testing.assert_allclose(out, np.apply_along_axis(lambda row: np.interp(at_x, np.arange(width), row), 1, rows), atol=2e-6)
-
-
-@given(st.floats(0.97, 1.03), st.floats(-2, 2), st.integers(0, 100), st.integers(0, 60))
-@settings(max_examples=20, deadline=None)
-def test_a_part_of_the_source_is_enough(scale: float, degrees: float, x: int, y: int) -> None:
-    picture, fit, box = _smooth(), _fit(scale, degrees, 3.3, -2.1), (x, y, 50, 40)
-    px, py, pw, ph = source_box(box, fit, (160, 120))
-    part = warp(picture[py : py + ph, px : px + pw], fit @ np.array([[1, 0, px], [0, 1, py], [0, 0, 1.0]]), box, repeat_edge=True)
-    assert np.abs(part - warp(picture, fit, box, repeat_edge=True)).max() < 2e-3
-
-
-def test_fits_scale_with_the_picture() -> None:
-    fit = _fit(1.01, 0.5, 12.0, -7.0)
-    small = scaled_fit(fit, 2)
-    point = np.array([4 * 10 + 1.5, 4 * 20 + 1.5, 1])
-    there = fit @ point
-    here = small @ np.array([10, 20, 1])
-    np.testing.assert_allclose(4 * here[:2] / here[2] + 1.5, there[:2], atol=1e-9)
-    np.testing.assert_allclose(scaled_fit(small, -2), fit, atol=1e-12)
 
 
 @given(st.integers(1, 40), st.integers(1, 40))

@@ -11,6 +11,7 @@ from pydantic import ValidationError
 from eaveplane.core.develop.areas import Area, Elliptical
 from eaveplane.core.finish.finish import Crop
 from eaveplane.core.masks.strokes import Stroke
+from eaveplane.imaging.placement import Placement
 from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline.decisions import carried, decide, placed
 from eaveplane.pipeline.library import Library
@@ -24,19 +25,19 @@ pytestmark = pytest.mark.slow
 __all__ = ["library", "worker"]
 
 
-def registered(library: Library, worker: Worker, scene: int) -> dict[str, np.ndarray]:
-    """Fits by frame id after registering."""
+def registered(library: Library, worker: Worker, scene: int) -> dict[str, Placement]:
+    """Placements by frame id after registering."""
     job = jobs.add_job(library.db, "register", scene_id=scene)
     worker.wake()
     assert done(library, job)["state"] == "done"
     found = placed(library, scene)
     assert found is not None
-    return found.fits
+    return found.placements
 
 
-def at(fit: np.ndarray, point: tuple[float, float]) -> np.ndarray:
-    x, y, w = fit @ [*point, 1.0]
-    return np.array([x / w, y / w])
+def under(placement: Placement, point: tuple[float, float]) -> np.ndarray:
+    """The place in a frame of a point of the reference."""
+    return placement.back(np.array([point]))[0]
 
 
 def test_a_new_reference_takes_strokes_areas_and_crop_along(library: Library, worker: Worker, handheld: Set, tmp_path: Path) -> None:
@@ -46,7 +47,7 @@ def test_a_new_reference_takes_strokes_areas_and_crop_along(library: Library, wo
     first = registered(library, worker, scene)
     recipe = scenes.recipe_of(library.db, scene)
     ids = [f.id for f in recipe.kept()]
-    old = next(i for i in ids if np.allclose(first[i], np.eye(3)))
+    old = next(i for i in ids if np.allclose(first[i].matrix, np.eye(3)))
     stroke = Stroke(action="in", frame=ids[0], width=40, softness=0.5, opacity=1, points=[(300, 400), (420, 380)])
     area = Area(exposure=1, parts=[Elliptical(x=700, y=300, rx=90, ry=50, angle=10)])
     decide(
@@ -67,24 +68,24 @@ def test_a_new_reference_takes_strokes_areas_and_crop_along(library: Library, wo
     assert "the reference now, and what was painted and drawn went along" in (scenes.steps_left(library.db, scene)[0] or "")
     moved = scenes.recipe_of(library.db, scene)
     second = registered(library, worker, scene)
-    new = next(i for i in second if np.allclose(second[i], np.eye(3)))
+    new = next(i for i in second if np.allclose(second[i].matrix, np.eye(3)))
     assert new != old and len(second) == len(ids) - 1
     # what lies under the brush in a frame that both registrations know is the same
     witness = next(i for i in second if i != new)
     for point, now in zip(stroke.points, moved.strokes[0].points, strict=True):
-        was_at, is_at = at(np.linalg.inv(first[witness]), point), at(np.linalg.inv(second[witness]), now)
+        was_at, is_at = under(first[witness], point), under(second[witness], now)
         assert np.hypot(*(was_at - is_at)) < 1.0
         assert np.hypot(point[0] - now[0], point[1] - now[1]) > 4
     ellipse = moved.look.areas[0].parts[0]
     assert isinstance(ellipse, Elliptical)
-    assert np.hypot(*(at(np.linalg.inv(first[witness]), (700, 300)) - at(np.linalg.inv(second[witness]), (ellipse.x, ellipse.y)))) < 1.0
+    assert np.hypot(*(under(first[witness], (700, 300)) - under(second[witness], (ellipse.x, ellipse.y)))) < 1.0
     after = placed(library, scene)
     assert after is not None
     canvas = after.canvas(moved, new)
     middle = (box[0] + 0.45 * box[2], box[1] + 0.5 * box[3])
     crop = moved.finish.crop
     now = (canvas[0] + (crop.x + crop.w / 2) * canvas[2], canvas[1] + (crop.y + crop.h / 2) * canvas[3])
-    assert np.hypot(*(at(np.linalg.inv(first[witness]), middle) - at(np.linalg.inv(second[witness]), now))) < 2.0
+    assert np.hypot(*(under(first[witness], middle) - under(second[witness], now))) < 2.0
 
     # one step back is the old reference with the old strokes
     scenes.step_back(library.db, scene)

@@ -10,7 +10,7 @@ from pydantic import Field
 
 from ..parameter import Parameters
 from .colour import FloatArray
-from .placing import Fit, around, carried
+from .placement import Carry, around, carried
 from .pyramid import Box
 
 Coordinate = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
@@ -24,11 +24,11 @@ class BrushLine(Parameters):
     opacity: float = Field(gt=0, le=1)
     points: list[tuple[Coordinate, Coordinate]] = Field(min_length=1, max_length=5000)
 
-    def moved(self, fit: Fit) -> Self:
-        """The same line on a picture into which `fit` (3, 3) leads."""
+    def moved(self, carry: Carry) -> Self:
+        """The same line on a picture into which `carry` leads."""
         middle = (float(np.mean([x for x, _ in self.points])), float(np.mean([y for _, y in self.points])))
-        width = min(max(self.width * around(middle, fit)[0], 1e-3), 20000.0)
-        return self.model_copy(update={"points": carried(self.points, fit), "width": width})
+        width = min(max(self.width * around(middle, carry)[0], 1e-3), 20000.0)
+        return self.model_copy(update={"points": carried(self.points, carry), "width": width})
 
     def bounds(self) -> Box:
         """The box of full-size pixels that the line touches."""

@@ -14,6 +14,8 @@ from .colour import FloatArray
 
 Box = tuple[int, int, int, int]
 """x, y, width, height in pixels of the level meant."""
+Size = tuple[int, int]
+"""Width, height."""
 SMALLEST = 512
 
 

@@ -265,29 +265,9 @@ def coverage(size: tuple[int, int], to_target: NDArray[np.float64], box: tuple[i
     return inside
 
 
-def source_box(box: tuple[int, int, int, int], to_target: NDArray[np.float64], size: tuple[int, int]) -> tuple[int, int, int, int]:
-    """The part (x, y, w, h) of a source of `size` (width, height) that `warp` needs for a target box; never empty."""
-    x, y, w, h = box
-    corners = np.array([[x, y], [x + w, y], [x, y + h], [x + w, y + h]], dtype=np.float64)
-    there = cv2.perspectiveTransform(corners[:, None, :], np.linalg.inv(to_target))[:, 0]
-    low, high = np.floor(there.min(axis=0)) - TAPS, np.ceil(there.max(axis=0)) + TAPS
-    last = np.array(size) - 1
-    x0, y0 = (int(v) for v in np.clip(low, 0, last))
-    x1, y1 = (int(v) for v in np.clip(high, 0, last))
-    return x0, y0, x1 - x0 + 1, y1 - y0 + 1
-
-
 def halve(picture: FloatArray) -> FloatArray:
     """Half the size by averaging 2×2 pixels; an odd last row or column is averaged with itself."""
     height, width = picture.shape[:2]
     if height % 2 or width % 2:
         picture = cv2.copyMakeBorder(picture, 0, height % 2, 0, width % 2, cv2.BORDER_REPLICATE)
     return cv2.resize(picture, (picture.shape[1] // 2, picture.shape[0] // 2), interpolation=cv2.INTER_AREA)
-
-
-def scaled_fit(fit: NDArray[np.float64], level: int) -> NDArray[np.float64]:
-    """A fit between pixel grids, for both pictures halved `level` times (pixel centres at integers)."""
-    s = 2.0**level
-    up = np.array([[s, 0, (s - 1) / 2], [0, s, (s - 1) / 2], [0, 0, 1]])
-    scaled: NDArray[np.float64] = np.linalg.inv(up) @ fit @ up
-    return scaled / scaled[2, 2]

@@ -6,10 +6,8 @@ import json
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
-import numpy as np
-
 from ..core.register.area import common_area
-from ..imaging.placing import Fit
+from ..imaging.placement import Placement
 from ..imaging.pyramid import Box
 from ..recipe import Recipe
 from ..store import scenes
@@ -20,18 +18,17 @@ from .steps import open_registration
 
 @dataclass(frozen=True, eq=False)
 class Placed:
-    """Where frames (by id) lay when they were registered last: fits of one grid, of frames of `size` (w, h)."""
+    """Where frames (by id) lay when they were registered last, all on one grid, and their `size` (w, h)."""
 
-    fits: dict[str, Fit]
+    placements: dict[str, Placement]
     size: tuple[int, int]
 
     def canvas(self, recipe: Recipe, reference: str) -> Box:
         """The canvas (x, y, w, h) of a recipe in pixels of a reference frame."""
         if recipe.canvas == "reference":
             return (0, 0, *self.size)
-        back = np.linalg.inv(self.fits[reference])
         try:
-            return common_area([back @ self.fits[f.id] for f in recipe.kept() if f.id in self.fits], self.size)
+            return common_area([self.placements[reference].back(self.placements[f.id].corners()) for f in recipe.kept() if f.id in self.placements], self.size)
         except ValueError:
             return (0, 0, *self.size)
 
@@ -44,7 +41,7 @@ def placed(library: Library, number: int) -> Placed | None:
         found = open_registration(library.cache, key) if key else None
     except (ValueError, OSError, KeyError):
         return None
-    return Placed(dict(zip(ids, found.fits, strict=True)), found.size) if found else None
+    return Placed(dict(zip(ids, found.placements, strict=True)), found.size) if found else None
 
 
 def reference_of(recipe: Recipe) -> str:
@@ -56,9 +53,10 @@ def reference_of(recipe: Recipe) -> str:
 def carried(before: Recipe, after: Recipe, where: Placed | None) -> Recipe:
     """The changed recipe with everything put by hand carried from the old reference to the new one."""
     old, new = reference_of(before), reference_of(after)
-    if old == new or where is None or not after.by_hand() or old not in where.fits or new not in where.fits:
+    if old == new or where is None or not after.by_hand() or old not in where.placements or new not in where.placements:
         return after
-    return after.moved(np.linalg.inv(where.fits[new]) @ where.fits[old], where.canvas(before, old), where.canvas(after, new))
+    there, here = where.placements[old], where.placements[new]
+    return after.moved(lambda points: here.back(there.onto(points)), where.canvas(before, old), where.canvas(after, new))
 
 
 def told(what: str, before: Recipe, after: Recipe, where: Placed | None) -> str:
@@ -69,7 +67,7 @@ def told(what: str, before: Recipe, after: Recipe, where: Placed | None) -> str:
     said = f"{what}; frame {[f.id for f in after.frames].index(new) + 1} is the reference now" if before.reference == after.reference else what
     if not before.by_hand():
         return said
-    known = where is not None and old in where.fits and new in where.fits
+    known = where is not None and old in where.placements and new in where.placements
     return f"{said}, and what was painted and drawn went along" if known else f"{said}; what was painted and drawn may lie aside"
 
 

@@ -16,6 +16,8 @@ from ..core.gather.composition import glimpse
 from ..core.gather.split import Taken, split, strangers
 from ..core.gather.verdicts import Verdict
 from ..imaging.errors import PictureError
+from ..imaging.placement import Placement
+from ..imaging.pyramid import Box
 from ..recipe import FrameChoice, Recipe
 from . import scene
 from .cache import Cache, hash_file
@@ -117,7 +119,6 @@ def inspect(paths: Sequence[Path], cache: Cache, runner: Runner) -> dict[str, An
     read = _read(paths, cache, reading, True, Recipe())
     there = [f for f in read.frames if f.reason != "marker"]
     frames = [read.steps[f.id] for f in there]
-    first = open_frame(cache, frames[0])
     found = scene.inspect(cache, frames, looking) if len(frames) > 1 else None
     place = {i: k for k, f in enumerate(there) for i in f.all_files()}
     listed = []
@@ -137,19 +138,17 @@ def inspect(paths: Sequence[Path], cache: Cache, runner: Runner) -> dict[str, An
     for band in found.bands if found and registered else []:
         sharpest = band.near if band.near is not None else band.far
         assert registered is not None
-        box = _box_in(band.box, registered.fits[sharpest or 0], first.size)
+        box = _box_in(band.box, registered.placements[sharpest or 0])
         gaps.append({"box": list(box), "blur_px": band.blur_px, "between": [band.near, band.far], "metres": list(band.metres) if band.metres else None, "told": band.told()})
     return {"schema": 1, "frames": listed, "coverage": {"covered": found.covered if found else 1.0, "gaps": gaps}}
 
 
-def _box_in(box: tuple[int, int, int, int], fit: np.ndarray, size: tuple[int, int]) -> tuple[int, int, int, int]:
-    """A box of the reference frame in pixels of a frame of that size (w, h), which `fit` takes to the reference."""
+def _box_in(box: Box, placement: Placement) -> Box:
+    """A box of the reference frame in pixels of a frame."""
     x, y, w, h = box
-    corners = np.array([[x, y, 1], [x + w, y, 1], [x, y + h, 1], [x + w, y + h, 1]], np.float64)
-    moved = corners @ np.linalg.inv(fit).T
-    at = moved[:, :2] / moved[:, 2:]
-    left, top = np.clip(np.floor(at.min(axis=0)), 0, np.array(size) - 1)
-    right, bottom = np.clip(np.ceil(at.max(axis=0)), 1, size)
+    at = placement.back(np.array([[x, y], [x + w, y], [x, y + h], [x + w, y + h]], np.float64))
+    left, top = np.clip(np.floor(at.min(axis=0)), 0, np.array(placement.size) - 1)
+    right, bottom = np.clip(np.ceil(at.max(axis=0)), 1, placement.size)
     return int(left), int(top), max(1, int(right - left)), max(1, int(bottom - top))
 
 
@@ -241,7 +240,7 @@ def _told(recipe: Recipe, planned: scene.Plan, registered: Registration, shares:
     verdict = verdicts.get(frame.id)
     return {
         "file": str(path),
-        "homography": registered.fits[k].tolist() if k is not None else None,
+        "homography": registered.placements[k].matrix.tolist() if k is not None else None,
         "gain": list(registered.drifts[k].gain) if k is not None and evened else [1.0, 1.0, 1.0],
         "falloff": registered.drifts[k].falloff if k is not None and evened else 0.0,
         "residual_px": registered.residual[k] if k is not None else None,

@@ -16,22 +16,22 @@ from ..core.weave.weave import RegisteredFrames, Weaving, weave_box
 from ..imaging.brush import draw_line
 from ..imaging.icc import standard_encoding
 from ..imaging.light import to_root
-from ..imaging.resample import warp
+from ..imaging.placement import Placement
 
 
 def warm_up() -> None:
     """Run the kernels of registering, weaving and showing on a picture of a few pixels."""
     codes = np.zeros((64, 64, 3), np.uint16)
     root = to_root(codes, standard_encoding("srgb"))
-    shifted = np.array([[1, 0, 0.5], [0, 1, 0], [0, 0, 1.0]])
-    laid = RegisteredFrames(["a", "b"], 0, (64, 64), [np.eye(3), shifted], 1e-6, lambda k, level, box: warp(root, shifted, box, repeat_edge=True))
+    still, shifted = (Placement(np.array([[1, 0, x], [0, 1, 0], [0, 0, 1.0]]), (64, 64)) for x in (0, 0.5))
+    laid = RegisteredFrames(["a", "b"], 0, (64, 64), [still, shifted], 1e-6, lambda k, level, box: shifted.lay(root, box))
     stroke = Stroke(action="in", frame="b", width=20, softness=0.5, opacity=1, points=[(10, 10), (30, 30)])
     weave_box(laid, np.full((2, 16, 16), 0.5, np.float32), Weaving(), [stroke], (0, 0, 64, 64), 0)
     luma = np.random.default_rng(1).random((160, 160), np.float32)
     bands = banded(luma)
     tiles = measure_pair(0, 1, bands, bands, np.ones((160, 160), np.bool_), 1e-6)
     adjust(2, 0, [tiles], (160, 160), HOMOGRAPHY)
-    common_area([shifted], (64, 64))
+    common_area([shifted.corners()], (64, 64))
     aggregate(np.ones((2, 16, 16), np.float32), np.ones((16, 16), np.float32), 1.0)
     draw_line(stroke, (0, 0, 64, 64), 0)
     blocks = Blocks(np.ones((2, 2, OCTAVES)), np.full((2, 2, OCTAVES), 0.01), np.ones((2, 2), np.bool_))

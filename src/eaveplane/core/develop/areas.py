@@ -16,7 +16,7 @@ from pydantic import Field
 from ...imaging.brush import BrushLine, draw_line
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.oklab import oklab
-from ...imaging.placing import Fit, around, carried
+from ...imaging.placement import Carry, around, carried
 from ...imaging.pyramid import Box
 from ...imaging.resample import spread
 from ...parameter import Parameters, controls, parameter
@@ -35,8 +35,8 @@ class Part(Parameters):
     join: Operation = "add"
     invert: bool = False
 
-    def moved(self, fit: Fit) -> Self:
-        """The same part on a picture into which `fit` (3, 3) leads; what goes by tone, hue or distance stays."""
+    def moved(self, carry: Carry) -> Self:
+        """The same part on a picture into which `carry` leads; what goes by tone, hue or distance stays."""
         return self
 
 
@@ -49,8 +49,8 @@ class Graduated(Part):
     x1: Coordinate
     y1: Coordinate
 
-    def moved(self, fit: Fit) -> Self:
-        (x0, y0), (x1, y1) = carried([(self.x0, self.y0), (self.x1, self.y1)], fit)
+    def moved(self, carry: Carry) -> Self:
+        (x0, y0), (x1, y1) = carried([(self.x0, self.y0), (self.x1, self.y1)], carry)
         return self.model_copy(update={"x0": x0, "y0": y0, "x1": x1, "y1": y1})
 
 
@@ -65,8 +65,8 @@ class Elliptical(Part):
     angle: float = Field(0, ge=-360, le=360)
     soft: float = parameter(0.5, 0, 1, 0.01, "Softness", "Share of the radius over which it fades.", "", "Shape")
 
-    def moved(self, fit: Fit) -> Self:
-        (x, y), (scale, turn) = carried([(self.x, self.y)], fit)[0], around((self.x, self.y), fit)
+    def moved(self, carry: Carry) -> Self:
+        (x, y), (scale, turn) = carried([(self.x, self.y)], carry)[0], around((self.x, self.y), carry)
         angle = (self.angle + turn + 180) % 360 - 180
         return self.model_copy(update={"x": x, "y": y, "rx": min(self.rx * scale, 1e6), "ry": min(self.ry * scale, 1e6), "angle": angle})
 
@@ -83,8 +83,8 @@ class Brushed(Part):
     kind: Literal["brushed"] = "brushed"
     lines: list[BrushedLine] = Field(default_factory=list, max_length=500)
 
-    def moved(self, fit: Fit) -> Self:
-        return self.model_copy(update={"lines": [line.moved(fit) for line in self.lines]})
+    def moved(self, carry: Carry) -> Self:
+        return self.model_copy(update={"lines": [line.moved(carry) for line in self.lines]})
 
 
 class ToneRange(Part):
@@ -135,10 +135,10 @@ class Area(Parameters):
     relief: float = parameter(0, -100, 100, 1, "Relief", "Local contrast, all three scales together.", "%", IN_AREA)
     haze: float = parameter(0, -100, 100, 1, "Clear haze", "Clears the veil of the distance; below zero a veil is laid on.", "%", IN_AREA)
 
-    def moved(self, fit: Fit, middle: tuple[float, float]) -> Self:
-        """The same area on a picture into which `fit` (3, 3) leads; `middle` of the picture, where its feather is measured."""
-        feather = min(self.feather * around(middle, fit)[0], 300.0)
-        return self.model_copy(update={"parts": [part.moved(fit) for part in self.parts], "feather": feather})
+    def moved(self, carry: Carry, middle: tuple[float, float]) -> Self:
+        """The same area on a picture into which `carry` leads; `middle` of the picture, where its feather is measured."""
+        feather = min(self.feather * around(middle, carry)[0], 300.0)
+        return self.model_copy(update={"parts": [part.moved(carry) for part in self.parts], "feather": feather})
 
     def changes(self) -> bool:
         """Whether anything is done in it."""

@@ -73,8 +73,8 @@ class Look(Parameters):
         if self.frame in (None, size):
             return self.model_copy(update={"frame": None})
         w, h = self.frame or size
-        fit = np.diag([size[0] / w, size[1] / h, 1.0])
-        return self.model_copy(update={"areas": [area.moved(fit, (w / 2, h / 2)) for area in self.areas], "frame": None})
+        factors = np.array([size[0] / w, size[1] / h])
+        return self.model_copy(update={"areas": [area.moved(lambda points: points * factors, (w / 2, h / 2)) for area in self.areas], "frame": None})
 
     @field_validator("curve")
     @classmethod

@@ -6,6 +6,7 @@ tenths of an EV. Blurred far beyond any defocus, frames of one scene differ by e
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -14,7 +15,8 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import SRGB_FROM_WORK, FloatArray, encode_srgb
 from ...imaging.difference import ciede2000
-from ...imaging.resample import coverage, halve, scaled_fit
+from ...imaging.placement import Placement
+from ...imaging.resample import halve
 from ...parameter import Parameters, parameter
 
 MOST_SIDE = 450
@@ -50,14 +52,14 @@ class Trim(Parameters):
         return 2.0 ** (self.exposure + self.warmth / 2), 2.0 ** (self.exposure + self.tint), 2.0 ** (self.exposure - self.warmth / 2)
 
 
-def measure_drift(small: list[FloatArray], fits: list[NDArray[np.float64]], reference: int) -> list[Drift]:
+def measure_drift(small: list[FloatArray], placements: Sequence[Placement], reference: int) -> list[Drift]:
     """How each frame drifted from the reference in exposure, white balance and falloff towards the corners.
 
-    `small` are linear renditions (h, w, 3) of one small size and `fits` the fits (3, 3) between them. Where a
+    `small` are linear renditions (h, w, 3) of one small size and `placements` where they lie on each other at that size. Where a
     frame shares too little unclipped picture with the reference, nothing is known of it.
     """
     while max(small[0].shape) > MOST_SIDE:
-        small, fits = [halve(np.ascontiguousarray(p)) for p in small], [scaled_fit(fit, 1) for fit in fits]
+        small, placements = [halve(np.ascontiguousarray(p)) for p in small], [placement.at(1) for placement in placements]
     height, width = small[reference].shape[:2]
     sigma = SPREAD * max(width, height)
     open_base = _open(small[reference])
@@ -67,11 +69,11 @@ def measure_drift(small: list[FloatArray], fits: list[NDArray[np.float64]], refe
             found.append(Drift())
             continue
         # what is clipped in either must not bleed into what is compared
-        mask = cv2.warpPerspective(_open(picture), fits[k], (width, height)) * open_base
-        mask *= coverage((width, height), fits[k], (0, 0, width, height)).astype(np.float32)
+        mask = placements[k].lay_maps(_open(picture), (height, width), repeat_edge=False) * open_base
+        mask *= placements[k].covers((0, 0, width, height)).astype(np.float32)
         weight = cv2.GaussianBlur(mask, (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
         inside = cv2.GaussianBlur(np.ones_like(mask), (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
-        laid = cv2.warpPerspective(picture, fits[k], (width, height), flags=cv2.INTER_LINEAR)
+        laid = placements[k].lay_maps(picture, (height, width), repeat_edge=False)
         base, other = (np.asarray(cv2.GaussianBlur(p * mask[..., None], (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)) / np.maximum(weight, 1e-6)[..., None] for p in (small[reference], laid))
         use = (weight > 0.5 * inside) & (mask > 0.5)
         for side in (base, other):
@@ -79,7 +81,7 @@ def measure_drift(small: list[FloatArray], fits: list[NDArray[np.float64]], refe
         if use.sum() < 200:
             found.append(Drift())
             continue
-        radius = cv2.warpPerspective(radius_squared(height, width), fits[k], (width, height))
+        radius = placements[k].lay_maps(radius_squared(height, width), (height, width), repeat_edge=False)
         # blurred so far, a few places tell as much as all
         step = max(1, int(sigma / 3))
         few = np.zeros_like(use)

@@ -10,7 +10,7 @@ import numpy as np
 from pydantic import Field
 
 from ...imaging.colour import LUMA, FloatArray
-from ...imaging.placing import Fit, around, carried
+from ...imaging.placement import Carry, around, carried
 from ...imaging.pyramid import Box
 from ...imaging.resample import warp
 from ...parameter import Parameters, parameter
@@ -27,12 +27,12 @@ class Crop(Parameters):
     h: float = Field(1.0, gt=0, le=1)
 
 
-    def moved(self, fit: Fit, before: Box, after: Box) -> Crop:
-        """The same box on a picture into which `fit` (3, 3) leads; `before` and `after` are the canvases (x, y, w, h) of either."""
+    def moved(self, carry: Carry, before: Box, after: Box) -> Crop:
+        """The same box on a picture into which `carry` leads; `before` and `after` are the canvases (x, y, w, h) of either."""
         if self == Crop():
             return self
         x, y = before[0] + (self.x + self.w / 2) * before[2], before[1] + (self.y + self.h / 2) * before[3]
-        (cx, cy), (scale, _) = carried([(x, y)], fit)[0], around((x, y), fit)
+        (cx, cy), (scale, _) = carried([(x, y)], carry)[0], around((x, y), carry)
         w, h = min(self.w * before[2] * scale / after[2], 1.0), min(self.h * before[3] * scale / after[3], 1.0)
         left, top = (min(max((c - at) / length - part / 2, 0.0), 1 - part) for c, at, length, part in ((cx, after[0], after[2], w), (cy, after[1], after[3], h)))
         return Crop(x=left, y=top, w=w, h=h)

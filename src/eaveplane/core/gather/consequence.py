@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
+from ...imaging.placement import Placement
 from ...imaging.pyramid import Box
 from ...imaging.rows import side_by_side
 from ...optics.disc import disc_kernel
@@ -53,13 +54,14 @@ class Closely:
 
 
 def laid_closely(
-    details: Callable[[int], Detail], fits: Sequence[NDArray[np.float64]], gains: Sequence[float], size: tuple[int, int], luma: Callable[[int, Box], FloatArray]
+    details: Callable[[int], Detail], placements: Sequence[Placement], gains: Sequence[float], luma: Callable[[int, Box], FloatArray]
 ) -> Closely:
-    """Frames of `size` (w, h) as they are laid on the reference by `fits` and made as bright by `gains`; `details(k)` are what was measured
+    """Frames as they are laid on the reference and made as bright by `gains`; `details(k)` are what was measured
     in each, `luma(k, box)` as in Closely."""
+    size = placements[0].size
     shape = pooled_shape(size[1], size[0])
     noise = np.stack([details(k).noise * gain for k, gain in enumerate(gains)]).astype(np.float32)
-    return Closely(size, noise, lambda k: lay_on(signal(details(k)) * np.float32(gains[k]), fits[k], shape), luma, lambda k: covered(size, fits[k], shape))
+    return Closely(size, noise, lambda k: lay_on(signal(details(k)) * np.float32(gains[k]), placements[k], shape), luma, lambda k: covered(placements[k], shape))
 
 
 @dataclass(frozen=True)

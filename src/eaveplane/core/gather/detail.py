@@ -14,7 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
-from ...imaging.resample import coverage, halve, scaled_fit
+from ...imaging.placement import Placement
+from ...imaging.resample import halve
 from .octaves import OCTAVES, Measuring, Octaves, pooled
 
 POOL = 4
@@ -94,18 +95,16 @@ def signal(detail: Detail) -> FloatArray:
     return np.maximum(detail.energy - 1.5 * detail.noise[:, None, None], 0)
 
 
-def lay_on(energy: FloatArray, fit: NDArray[np.float64], shape: tuple[int, int]) -> FloatArray:
+def lay_on(energy: FloatArray, placement: Placement, shape: tuple[int, int]) -> FloatArray:
     """A frame's pooled maps (bands, h, w) on the reference's pooled grid `shape` (h, w)."""
-    small = scaled_fit(fit, POOL_LEVEL)
-    moved = cv2.warpPerspective(np.moveaxis(energy, 0, -1), small, shape[::-1], flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    moved = placement.at(POOL_LEVEL).lay_maps(np.moveaxis(energy, 0, -1), shape)
     return np.ascontiguousarray(np.moveaxis(np.atleast_3d(moved), -1, 0))
 
 
-def covered(size: tuple[int, int], fit: NDArray[np.float64], shape: tuple[int, int]) -> NDArray[np.bool_]:
-    """Where on the pooled grid a frame of `size` (w, h) reaches, its last partly covered squares included.
+def covered(placement: Placement, shape: tuple[int, int]) -> NDArray[np.bool_]:
+    """Where on the pooled grid a frame reaches, its last partly covered squares included.
 
     Weaving keeps to the exact border; gates that ended before it would shut the sharpest frame out along it.
     """
-    pooled = (-(-size[0] >> POOL_LEVEL), -(-size[1] >> POOL_LEVEL))
-    inside = coverage(pooled, scaled_fit(fit, POOL_LEVEL), (0, 0, shape[1], shape[0]))
+    inside = placement.at(POOL_LEVEL).covers((0, 0, shape[1], shape[0]))
     return cv2.dilate(inside.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from ...imaging.exif import Metadata
-from ...imaging.resample import coverage, halve, scaled_fit
+from ...imaging.placement import Placement
+from ...imaging.resample import halve
 from . import verdicts
 from .consequence import Closely, losses
 from .coverage import SHARP, SOFT, SoftBand, soft_bands, soft_map
@@ -48,14 +49,12 @@ class Inspection:
     covered: float
 
 
-def laid(maps: FloatArray, fit: NDArray[np.float64], block: int) -> FloatArray:
-    """Maps (c, h, w) of a frame's blocks on those of the reference, the edge repeated. `fit` is for full pixels."""
-    shape = maps.shape[1:]
-    scale = np.array([[block, 0, (block - 1) / 2], [0, block, (block - 1) / 2], [0, 0, 1.0]])
-    onto = np.linalg.inv(scale) @ fit @ scale
+def laid(maps: FloatArray, placement: Placement, block: int) -> FloatArray:
+    """Maps (c, h, w) of a frame's blocks on those of the reference, the edge repeated."""
+    height, width = maps.shape[1:]
+    blocks = placement.in_cells(block, (width, height))
     # between squares, so that what is large does not drown what is small
-    moved = [cv2.warpPerspective(np.sqrt(m), onto, shape[::-1], flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) ** 2 for m in maps]
-    return np.stack(moved)
+    return np.stack([blocks.lay_maps(np.sqrt(m), (height, width)) ** 2 for m in maps])
 
 
 def _coarser(maps: FloatArray, halvings: int) -> FloatArray:
@@ -72,37 +71,35 @@ def _needed(defocus: Defocus, frame: int, good: list[int], zone: NDArray[np.bool
     return float(np.percentile(defocus.least(others)[zone], 90)) > SOFT
 
 
-def _reach(fit: NDArray[np.float64], size: tuple[int, int], shape: tuple[int, int], block: int) -> NDArray[np.bool_]:
+def _reach(placement: Placement, shape: tuple[int, int], block: int) -> NDArray[np.bool_]:
     # eight places a block are enough to tell nine tenths of it
-    level = max(0, block.bit_length() - 4)
-    small = (-(-size[0] >> level), -(-size[1] >> level))
-    inside = coverage(small, scaled_fit(fit, level), (0, 0, *small)).astype(np.float32)
+    small = placement.at(max(0, block.bit_length() - 4))
+    inside = small.covers((0, 0, *small.size)).astype(np.float32)
     return np.asarray(cv2.resize(inside, shape[::-1], interpolation=cv2.INTER_AREA) > 0.9)
 
 
 def inspect(
     frames: Sequence[Seen],
-    fits: Sequence[NDArray[np.float64]],
+    placements: Sequence[Placement],
     gains: Sequence[tuple[float, float, float]],
-    size: tuple[int, int],
     fitting: Sequence[bool],
     closely: Closely,
     heard: Callable[[float], None] = lambda share: None,
 ) -> Inspection:
-    """Look at frames of `size` (w, h) in order from near to far, registered: `fits` (3, 3) and `gains` take them to the
-    reference; `fitting` tells whose fit can be trusted. What blocks propose is proven `closely` before it is said."""
-    count = len(frames)
+    """Look at frames in order from near to far, registered: `placements` and `gains` take them to the reference;
+    `fitting` tells whose placement can be trusted. What blocks propose is proven `closely` before it is said."""
+    count, size = len(frames), placements[0].size
     halvings = max(0, math.ceil(math.log2(max(frames[0].octaves.energy.shape[1:]) / MOST_BLOCKS_ACROSS)))
     block = BLOCK << halvings
 
     def on_reference(maps: Sequence[FloatArray]) -> list[FloatArray]:
-        return [laid(_coarser(m, halvings), fit, block) for m, fit in zip(maps, fits, strict=True)]
+        return [laid(_coarser(m, halvings), placement, block) for m, placement in zip(maps, placements, strict=True)]
 
     energies = on_reference([f.octaves.energy for f in frames])
     noises = on_reference([f.octaves.noise for f in frames])
     slopes = on_reference([f.octaves.slopes for f in frames])
     shape = energies[0].shape[1:]
-    reach = [_reach(fit, size, shape, block) for fit in fits]
+    reach = [_reach(placement, shape, block) for placement in placements]
     # brightness must not pass for sharpness
     for k, gain in enumerate(gains):
         for maps in (energies[k], noises[k], slopes[k]):
@@ -128,7 +125,7 @@ def inspect(
     start, to_scale = _first_guess(dioptres, set(beyond), verdicts.unlike(energies, noises, known))
     defocus = find_defocus(energies, noises, reach, block, start, to_scale, steady)
     settings = verdicts.other_settings([f.meta for f in frames], [f.shot for f in frames], gains) if count > 2 else {}
-    strange = _intruders(frames, fits, gains, size, defocus, steady)
+    strange = _intruders(frames, placements, gains, defocus, steady)
     past = verdicts.outside(defocus, beyond)
     apart = set(settings) | set(strange)
     spare = verdicts.redundant(defocus, [k for k in steady if k not in past], apart, [leads.best(k, steady) for k in range(count)])
@@ -194,21 +191,20 @@ def _first_guess(dioptres: NDArray[np.float64], beyond: set[int], unlike: list[f
 
 
 def _intruders(
-    frames: Sequence[Seen], fits: Sequence[NDArray[np.float64]], gains: Sequence[tuple[float, float, float]], size: tuple[int, int], defocus: Defocus, steady: list[int]
+    frames: Sequence[Seen], placements: Sequence[Placement], gains: Sequence[tuple[float, float, float]], defocus: Defocus, steady: list[int]
 ) -> dict[int, tuple[str, tuple[int, int, int, int]]]:
     """Things in one of the steady frames alone, by frame."""
     small = [f.small for f in frames]
     while small[0].shape[1] > MOST_ACROSS:
         small = [halve(np.ascontiguousarray(s)) for s in small]
     height, width = small[0].shape[:2]
-    scale = size[0] / width
-    shrink = np.diag([scale, scale, 1.0])
+    scale = placements[0].size[0] / width
     pictures, reach, blur = [], [], []
     for k in steady:
-        fit = np.linalg.inv(shrink) @ fits[k] @ shrink
+        placement = placements[k].in_cells(scale, (width, height))
         evened = small[k] * np.array(gains[k], np.float32)
-        pictures.append(cv2.warpPerspective(evened, fit, (width, height), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
-        reach.append(coverage((width, height), fit, (0, 0, width, height)))
+        pictures.append(placement.lay_maps(evened, (height, width)))
+        reach.append(placement.covers((0, 0, width, height)))
         radius = np.where(defocus.known, defocus.radius(k), np.nan) / np.float32(scale)
         blur.append(radius)
     found = verdicts.intruders(pictures, reach, blur, scale)

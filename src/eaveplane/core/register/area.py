@@ -2,28 +2,29 @@
 
 from __future__ import annotations
 
-import cv2
+from collections.abc import Sequence
+
 import numpy as np
-from numpy.typing import NDArray
 from scipy.optimize import linprog
 
-Box = tuple[int, int, int, int]
+from ...imaging.placement import Points
+from ...imaging.pyramid import Box, Size
+
 ROUNDING = 5e-7
 """Of a pixel: what arithmetic may miss a whole one by."""
 
 
-def common_area(fits: list[NDArray[np.float64]], size: tuple[int, int]) -> Box:
+def common_area(quads: Sequence[Points], size: Size) -> Box:
     """The largest box (x, y, w, h) at the aspect ratio of the frame that lies inside all frames laid on the reference.
 
-    `size` is (width, height). Each frame laid down is a convex quadrilateral, so the largest box of a given shape
+    `quads` (4, 2) are the corners of each on the reference grid, in turn; `size` is (width, height). Each frame laid down is a convex quadrilateral, so the largest box of a given shape
     inside all of them is a linear programme in its centre and its scale. Nothing is invented: where the frames
     have no part in common, ValueError.
     """
     width, height = size
-    corners = np.array([[0, 0], [width - 1, 0], [width - 1, height - 1], [0, height - 1]], np.float64)
+    whole = np.array([[0, 0], [width - 1, 0], [width - 1, height - 1], [0, height - 1]], np.float64)
     conditions, limits = [], []
-    for fit in [np.eye(3), *fits]:
-        quad = cv2.perspectiveTransform(corners[None], fit)[0]
+    for quad in [whole, *quads]:
         middle = quad.mean(axis=0)
         for a, b in zip(quad, np.roll(quad, -1, axis=0), strict=True):
             normal = np.array([b[1] - a[1], a[0] - b[0]])

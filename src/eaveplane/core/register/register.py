@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
-from ...imaging.resample import halve, scaled_fit, warp
+from ...imaging.placement import scaled, through
+from ...imaging.resample import halve, warp
 from .features import Features, first_fit
 from .refine import HOMOGRAPHY, ROTATION, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
 
@@ -80,7 +80,7 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
                 pairs.append(measure_pair(other, k, kept[other], kept[k], inside[other] & inside[k], noise))
         kept.pop(k - 2, None)
     middle = (np.array(size, np.float64) - 1) / 2
-    moved = np.array([cv2.perspectiveTransform(middle[None, None], f)[0, 0] - middle for f in fits])
+    moved = np.array([through(middle[None], f)[0] - middle for f in fits])
     chosen = adjust(count, reference, pairs, size, SIMILARITY)
     for model in (ROTATION, HOMOGRAPHY):
         freer = adjust(count, reference, pairs, size, model, moved)
@@ -92,8 +92,8 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
 def _moved(adjustment: Adjustment, shape: tuple[int, ...], halved: bool) -> float:
     """How far the last round took the corners."""
     w, h = shape[1] / (1 + halved), shape[0] / (1 + halved)
-    corners = np.array([[[0, 0], [w, 0], [0, h], [w, h]]], np.float64)
-    return max(float(np.linalg.norm(cv2.perspectiveTransform(corners, u) - corners, axis=-1).max()) for u in adjustment.updates)
+    corners = np.array([[0, 0], [w, 0], [0, h], [w, h]], np.float64)
+    return max(float(np.linalg.norm(through(corners, u) - corners, axis=-1).max()) for u in adjustment.updates)
 
 
 def _band_noise(band: FloatArray) -> float:
@@ -147,8 +147,8 @@ def register(
             return held[k]
 
         begun = 0.2 + 0.7 * round_number / MOST_ROUNDS
-        adjustment = _refine(at, [scaled_fit(f, halvings) for f in fits], reference, lambda share, begun=begun: progress(begun + share * 0.7 / MOST_ROUNDS))  # type: ignore[misc]
-        fits = [scaled_fit(u, -halvings) @ f for u, f in zip(adjustment.updates, fits, strict=True)]
+        adjustment = _refine(at, [scaled(f, 2.0**halvings) for f in fits], reference, lambda share, begun=begun: progress(begun + share * 0.7 / MOST_ROUNDS))  # type: ignore[misc]
+        fits = [scaled(u, 2.0**-halvings) @ f for u, f in zip(adjustment.updates, fits, strict=True)]
         progress(1.0 if last else 0.2 + 0.7 * (round_number + 1) / MOST_ROUNDS)
         if last:
             break
@@ -159,7 +159,7 @@ def register(
         None if k == reference else _warning(residual[k], adjustment.tiles[k], adjustment.agreeing[k], chains[k] == chains[reference])
         for k in range(count)
     ]
-    final = [scaled_fit(f, -level) for f in fits]
+    final = [scaled(f, 2.0**-level) for f in fits]
     return Registration(reference, [f / f[2, 2] for f in final], residual, warnings, MODELS[adjustment.model])
 
 

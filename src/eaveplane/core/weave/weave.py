@@ -19,8 +19,9 @@ from numpy.typing import NDArray
 from ...imaging.brush import draw_line
 from ...imaging.colour import FloatArray
 from ...imaging.light import root_luma
+from ...imaging.placement import Placement
 from ...imaging.pyramid import Box
-from ...imaging.resample import coverage, scaled_fit, spread
+from ...imaging.resample import spread
 from ...parameter import Parameters, parameter
 from ..gather.detail import POOL
 from ..masks.strokes import Stroke
@@ -50,14 +51,14 @@ class RegisteredFrames:
 
     `read(k, level, box)` gives frame k (h, w, 3) in the weaving encoding, evened out, for a box inside the reference grid,
     edges of the frame repeated beyond it;
-    `fits` are those of the full size, `size` (w, h) that of the frames, `noise` the variance that noise has in
+    `placements` and `size` (w, h) are those of the full size, `noise` the variance that noise has in
     their Laplacians.
     """
 
     names: Sequence[str]
     reference: int
     size: tuple[int, int]
-    fits: Sequence[NDArray[np.float64]]
+    placements: Sequence[Placement]
     noise: float
     read: Callable[[int, int, Box], FloatArray]
 
@@ -245,8 +246,7 @@ def weave_box(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strok
 
 
 def _coverage(laid: RegisteredFrames, k: int, level: int, box: Box) -> FloatArray:
-    size = (-(-laid.size[0] >> level), -(-laid.size[1] >> level))
-    return coverage(size, scaled_fit(laid.fits[k], level), box).astype(np.float32)
+    return laid.placements[k].at(level).covers(box).astype(np.float32)
 
 
 def _meets(bounds: Box, box: Box, level: int) -> bool:

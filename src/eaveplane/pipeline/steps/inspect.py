@@ -38,8 +38,8 @@ class Inspect(Step):
         seen = [Seen(frame.octaves(), frame.small(), frame.meta, (frame.shot.kelvin, frame.shot.tint)) for frame in frames]
         fitting = [not (warning and (residual is None or residual > WORST_FIT)) for warning, residual in zip(laid.warnings, laid.residual, strict=True)]
         read = registered_frames(frames, [frame.key for frame in self.registered.frames], laid, True, [Trim()] * len(frames)).read
-        closely = laid_closely(lambda k: frames[k].detail(), laid.fits, [drift.gain[1] for drift in laid.drifts], frames[0].size, lambda k, box: root_luma(read(k, 0, box)))
-        found = inspect(seen, laid.fits, [drift.gain for drift in laid.drifts], frames[0].size, fitting, closely, lambda share: ticket.tell(0.3 + 0.7 * share))
+        closely = laid_closely(lambda k: frames[k].detail(), laid.placements, [drift.gain[1] for drift in laid.drifts], lambda k, box: root_luma(read(k, 0, box)))
+        found = inspect(seen, laid.placements, [drift.gain for drift in laid.drifts], fitting, closely, lambda share: ticket.tell(0.3 + 0.7 * share))
         facts = {"verdicts": [asdict(v) for v in found.verdicts], "bands": [asdict(b) for b in found.bands], "covered": found.covered, "block": found.defocus.block}
         (folder / "inspection.json").write_text(json.dumps(facts))
         defocus = found.defocus

@@ -32,11 +32,11 @@ class Label(Step):
         size = frames[0].size
         shape = pooled_shape(size[1], size[0])
         energies, noises, reach = [], [], []
-        for k, (frame, fit) in enumerate(zip(frames, laid.fits, strict=True)):
+        for k, (frame, placement) in enumerate(zip(frames, laid.placements, strict=True)):
             detail = frame.detail()
-            energies.append(lay_on(signal(detail), fit, shape))
+            energies.append(lay_on(signal(detail), placement, shape))
             noises.append(detail.noise)
-            reach.append(covered(size, fit, shape))
+            reach.append(covered(placement, shape))
             ticket.tell(0.5 * (k + 1) / len(frames))
         guide = cv2.resize(frames[laid.reference].luma(), shape[::-1], interpolation=cv2.INTER_AREA)
         weights = label_weights(aggregate(costs(energies, noises, reach), guide, self.quiet), reach)

@@ -7,17 +7,15 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-import cv2
 import numpy as np
-from numpy.typing import NDArray
 
 from ...core.gather.merge import base_of, exposure_times, merge, peak_of, steadiness
 from ...core.register.register import register
 from ...imaging.colour import FloatArray
 from ...imaging.exif import Metadata
 from ...imaging.light import channels, light_of, root_of
+from ...imaging.placement import Placement
 from ...imaging.pyramid import Pyramid
-from ...imaging.resample import scaled_fit, source_box, warp
 from ..cache import Cache
 from ..ticket import Ticket
 from .decode import Decode
@@ -43,13 +41,13 @@ class Merge(FrameStep):
         times = exposure_times(small, [_exposure_of(frame.meta) for frame in frames])
         base = base_of(times)
         times = [t / times[base] for t in times]
-        fits = _exposures_laid(frames, times, base)
+        placements = _exposures_laid(frames, times, base)
         ticket.tell(0.2)
         level = frames[base].small_level
-        steady = steadiness([s if fit is None else warp(s, scaled_fit(fit, level), (0, 0, s.shape[1], s.shape[0]), repeat_edge=True) for s, fit in zip(small, fits, strict=True)], times, base)
+        steady = steadiness([s if where is None else where.at(level).lay(s, (0, 0, s.shape[1], s.shape[0])) for s, where in zip(small, placements, strict=True)], times, base)
         width, height = frames[base].size
         peak = peak_of(times)
-        codes = merge([_rows_of(frame, fit, width) for frame, fit in zip(frames, fits, strict=True)], times, steady, (height, width), peak)
+        codes = merge([_rows_of(frame, where, width) for frame, where in zip(frames, placements, strict=True)], times, steady, (height, width), peak)
         ticket.tell(0.8)
         levels = Pyramid.create(folder / "codes", width, height, 3, codes.dtype.name, self.at_full_size_only())
         levels.write(0, 0, 0, codes)
@@ -60,16 +58,16 @@ class Merge(FrameStep):
         (folder / "frame.json").write_text(json.dumps(facts))
 
 
-def _rows_of(frame: Frame, fit: NDArray[np.float64] | None, width: int) -> Callable[[int, int], FloatArray]:
+def _rows_of(frame: Frame, where: Placement | None, width: int) -> Callable[[int, int], FloatArray]:
     """Rows (first, last) of an exposure as it lies on the base."""
 
     def rows(first: int, last: int) -> FloatArray:
         box = (0, first, width, last - first)
-        if fit is None:
+        if where is None:
             return channels(frame.codes.read(0, box), frame.encoding)
-        part = source_box(box, fit, frame.size)
+        part = where.source_box(box)
         root = root_of(channels(frame.codes.read(0, part), frame.encoding))
-        return light_of(warp(root, fit @ np.array([[1, 0, part[0]], [0, 1, part[1]], [0, 0, 1.0]]), box, repeat_edge=True))
+        return light_of(where.lay(root, box, part))
 
     return rows
 
@@ -81,14 +79,14 @@ def _exposure_of(meta: Metadata) -> float | None:
     return meta.seconds * (meta.iso or 100) / (meta.f_number or 1.0) ** 2
 
 
-def _exposures_laid(frames: list[Frame], times: list[float], base: int) -> list[NDArray[np.float64] | None]:
-    """Fits of exposures onto the base; None where they lie on it already, as from a tripod."""
+def _exposures_laid(frames: list[Frame], times: list[float], base: int) -> list[Placement | None]:
+    """Where exposures lie on the base; None where that is where they are, as from a tripod."""
     lumas = [np.minimum(frame.luma(), np.float32(0.97)) / np.float32(np.sqrt(t)) for frame, t in zip(frames, times, strict=True)]
     found = register(lambda k: lumas[k], [frame.features() for frame in frames], frames[base].detail().level, base)
-    w, h = frames[base].size
-    corners = np.array([[[0, 0], [w, 0], [0, h], [w, h]]], np.float64)
-    fits: list[NDArray[np.float64] | None] = []
+    still = Placement(np.eye(3), frames[base].size).corners()
+    placements: list[Placement | None] = []
     for k, fit in enumerate(found.fits):
-        moved = float(np.linalg.norm(cv2.perspectiveTransform(corners, fit) - corners, axis=-1).max())
-        fits.append(None if k == base or found.warnings[k] or moved < LEAST_MOVED else fit)
-    return fits
+        where = Placement(fit, frames[base].size)
+        moved = float(np.linalg.norm(where.corners() - still, axis=-1).max())
+        placements.append(None if k == base or found.warnings[k] or moved < LEAST_MOVED else where)
+    return placements

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import math
 from typing import Any
 
 from flask import Blueprint, Response
 
+from ...imaging.placement import around, carried
 from ..scene import decided, posted, queued, stage_page
 from ..scene.opened import ScenePage, opened, stage
 
@@ -23,19 +23,18 @@ def fits(scene: ScenePage) -> list[dict[str, Any]]:
     if scene.view is None or scene.view.registered is None or scene.plan is None:
         return []
     found, place = scene.view.registered, {f.id: i for i, f in enumerate(scene.recipe.frames)}
-    cx, cy = (scene.view.size[0] - 1) / 2, (scene.view.size[1] - 1) / 2
     rows = []
-    for id, fit, residual, warning in zip(scene.plan.ids, found.fits, found.residual, found.warnings, strict=True):
-        w = fit[2, 0] * cx + fit[2, 1] * cy + fit[2, 2]
-        dx, dy = (fit[0, 0] * cx + fit[0, 1] * cy + fit[0, 2]) / w - cx, (fit[1, 0] * cx + fit[1, 1] * cy + fit[1, 2]) / w - cy
+    middle = ((scene.view.size[0] - 1) / 2, (scene.view.size[1] - 1) / 2)
+    for id, placement, residual, warning in zip(scene.plan.ids, found.placements, found.residual, found.warnings, strict=True):
+        (x, y), (scale, turn) = carried([middle], placement.onto)[0], around(middle, placement.onto)
         rows.append(
             {
                 "id": id,
                 "number": place[id] + 1,
-                "dx": dx,
-                "dy": dy,
-                "scale": 100 * (math.hypot(fit[0, 0], fit[1, 0]) - 1),
-                "turn": math.degrees(math.atan2(fit[1, 0], fit[0, 0])),
+                "dx": x - middle[0],
+                "dy": y - middle[1],
+                "scale": 100 * (scale - 1),
+                "turn": turn,
                 "residual": residual,
                 "warning": warning,
                 "reference": id == scene.plan.ids[scene.plan.reference],
