@@ -16,20 +16,22 @@ import numpy as np
 
 from eaveplane.cli import peak_bytes
 from eaveplane.core.depth.distance import distances_of
-from eaveplane.core.develop.areas import Area, Elliptical, Graduated, Site, ToneRange
+from eaveplane.core.develop.areas import Area
 from eaveplane.core.develop.develop import develop, for_screen
 from eaveplane.core.develop.look import RAW_LOOK, HuePoint, Light, Look
-from eaveplane.core.develop.relief import guide_of
-from eaveplane.core.even.capture import UNMOVED, Capture, Measured, corrected, correction
-from eaveplane.core.even.fringes import measure_fringes
-from eaveplane.core.even.noise import measure_noise
+from eaveplane.core.develop.relief import Guide, guide_of
+from eaveplane.core.even.capture.correction import UNMOVED, Measured, corrected, correction
+from eaveplane.core.even.capture.fringes import measure_fringes
+from eaveplane.core.even.capture.noise import measure_noise
+from eaveplane.core.even.capture.settings import Capture
+from eaveplane.core.masks.parts import Elliptical, Graduated, ToneRange
 from eaveplane.fieldcam.order import LandscapeName, Order
 from eaveplane.fieldcam.outing import carry_out
 from eaveplane.imaging.colour import FloatArray
+from eaveplane.imaging.formats.registry import read_picture
 from eaveplane.imaging.lensdata import LensData, read_opcodes
 from eaveplane.imaging.light import channels
 from eaveplane.imaging.pyramid import Box
-from eaveplane.imaging.read import read_picture
 from eaveplane.imaging.rows import CORES
 from eaveplane.pipeline import scene as scene_of_job
 from eaveplane.pipeline.cache import Cache, hash_file
@@ -55,13 +57,13 @@ def busy_look(width: int, height: int) -> Look:
     return RAW_LOOK.model_copy(update={**more, "curve": curve, "hues": [HuePoint(hue=100, shift=10, strength=20), HuePoint(hue=240, lightness=-20)], "areas": areas})
 
 
-def scene(width: int, height: int) -> tuple[FloatArray, Site]:
+def scene(width: int, height: int) -> tuple[FloatArray, Guide]:
     """A picture of the field camera's at any size, in the weaving encoding, and where it lies."""
     path = shot("look", Order(landscape="thistle", long_side_px=1800, count=2, seed=41, preview=False))[0]
     picture = read_picture(path)
     light = np.maximum(channels(picture.codes, picture.encoding) @ picture.encoding.to_work.T.astype(np.float32), 0)
     root = np.ascontiguousarray(cv2.resize(np.sqrt(light), (width, height), interpolation=cv2.INTER_CUBIC), np.float32)
-    return root, Site((width, height), 0, (0, 0, width, height), guide_of(cv2.resize(root, None, fx=0.25, fy=0.25, interpolation=cv2.INTER_AREA) if width > 4000 else root, (width, height)))
+    return root, guide_of(cv2.resize(root, None, fx=0.25, fy=0.25, interpolation=cv2.INTER_AREA) if width > 4000 else root, (width, height))
 
 
 def shot(name: str, order: Order) -> list[Path]:
@@ -73,22 +75,22 @@ def shot(name: str, order: Order) -> list[Path]:
 
 def on_screen(width: int, height: int, look: Look) -> float:
     """Median milliseconds of developing a piece for the screen."""
-    root, site = scene(width, height)
+    root, guide = scene(width, height)
     spent = []
     for _ in range(ROUNDS):
         begin = time.perf_counter()
-        for_screen(develop(root, look, Light(), "srgb", site))
+        for_screen(develop(root, look, Light(), "srgb", guide=guide))
         spent.append(1000 * (time.perf_counter() - begin))
     return float(np.median(spent[3:]))
 
 
 def at_full_size() -> tuple[float, float]:
     """Seconds (median of five) and peak memory of the process in frames of float RGB, for 24 megapixels."""
-    root, site = scene(6000, 4000)
+    root, guide = scene(6000, 4000)
     spent = []
     for _ in range(5):
         begin = time.perf_counter()
-        develop(root, busy_look(6000, 4000), Light(), "rec2020", site)
+        develop(root, busy_look(6000, 4000), Light(), "rec2020", guide=guide)
         spent.append(time.perf_counter() - begin)
     return float(np.median(spent)), peak_bytes() / root.nbytes
 
@@ -98,7 +100,7 @@ def rims(look: Look, step: float) -> float:
     ev = np.full((400, 600), -5.0)
     ev[:, 300:] += step
     root = np.repeat(np.sqrt(2.0**ev)[..., None], 3, axis=2).astype(np.float32)
-    after = np.log2(develop(root, look, Light(), "rec2020", Site((600, 400), 0, (0, 0, 600, 400), guide_of(root, (600, 400))))[..., 1] ** 2)
+    after = np.log2(develop(root, look, Light(), "rec2020", guide=guide_of(root, (600, 400)))[..., 1] ** 2)
     return 100 * max(float(after.max() - ev.max()), float(ev.min() - after.min())) / step
 
 

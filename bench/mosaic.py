@@ -21,8 +21,9 @@ from eaveplane.fieldcam.landscapes import LANDSCAPES
 from eaveplane.fieldcam.lens import SHARP, Lens
 from eaveplane.imaging.colour import SRGB_FROM_WORK, WORK_FROM_SRGB, FloatArray, encode_srgb
 from eaveplane.imaging.exif import Metadata
+from eaveplane.imaging.formats.raw import DEMOSAIC
+from eaveplane.imaging.formats.registry import read_picture
 from eaveplane.imaging.light import to_light
-from eaveplane.imaging.read import DEMOSAIC, read_picture
 
 SIZE = (1200, 800)
 

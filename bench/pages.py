@@ -10,7 +10,7 @@ from datetime import datetime
 from pathlib import Path
 
 from eaveplane.imaging.exif import Metadata
-from eaveplane.imaging.read import Facts
+from eaveplane.imaging.formats.registry import Facts
 from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline.library import Library
 from eaveplane.pipeline.pictures import stamp_of

@@ -28,8 +28,8 @@ from eaveplane.fieldcam.order import Order  # noqa: E402
 from eaveplane.fieldcam.outing import carry_out  # noqa: E402
 from eaveplane.imaging.colour import SRGB_FROM_WORK, WORK_FROM_SRGB, decode_srgb, encode_srgb  # noqa: E402
 from eaveplane.imaging.difference import ciede2000  # noqa: E402
+from eaveplane.imaging.formats.registry import read_picture  # noqa: E402
 from eaveplane.imaging.light import to_light  # noqa: E402
-from eaveplane.imaging.read import read_picture  # noqa: E402
 from eaveplane.imaging.resample import warp  # noqa: E402
 
 HERE = ROOT / ".bench"

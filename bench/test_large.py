@@ -10,7 +10,7 @@ import numpy as np
 from playwright.sync_api import Page, expect
 
 from eaveplane.imaging.exif import Metadata
-from eaveplane.imaging.write import write_picture
+from eaveplane.imaging.formats.registry import write_picture
 from tests.browser.conftest import Server, browser, page  # noqa: F401
 from tests.browser.test_even import HELD
 from tests.browser.test_route import changed, mat, whole

@@ -12,7 +12,7 @@ import tifffile
 
 from bench.layered import Order, kept
 from bench.score import fitted, psnr
-from eaveplane.core.even.capture import Capture
+from eaveplane.core.even.capture.settings import Capture
 from tests.conftest import Set
 from tests.test_cli import bracketed, run
 

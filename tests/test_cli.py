@@ -18,14 +18,13 @@ from click.testing import CliRunner, Result
 from bench.score import corner_error, depth_edges, fitted, psnr
 from bench.textbook import arg_max
 from eaveplane.cli import main
-from eaveplane.core.even.capture import Capture
+from eaveplane.core.even.capture.settings import Capture
 from eaveplane.imaging.colour import SRGB_FROM_WORK, encode_srgb
 from eaveplane.imaging.exif import Metadata
+from eaveplane.imaging.formats.registry import read_picture, write_picture
 from eaveplane.imaging.icc import standard_encoding
 from eaveplane.imaging.light import root_of, to_codes, to_light, to_root
-from eaveplane.imaging.read import read_picture
 from eaveplane.imaging.resample import warp
-from eaveplane.imaging.write import write_picture
 from eaveplane.recipe import Recipe
 from tests.conftest import Set
 
@@ -232,9 +231,9 @@ def bracketed(folder: Path, ev: float = 0.0) -> list[Path]:
 
     from bench.cards import composition, noisy
     from eaveplane.imaging.exif import Metadata
+    from eaveplane.imaging.formats.registry import write_picture
     from eaveplane.imaging.icc import standard_encoding
     from eaveplane.imaging.light import root_of, to_codes
-    from eaveplane.imaging.write import write_picture
 
     folder.mkdir()
     rng = np.random.default_rng(3)

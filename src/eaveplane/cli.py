@@ -18,8 +18,9 @@ import click
 from .core.weave.weave import Weaving
 from .fieldcam.order import LandscapeName, Order
 from .imaging.errors import PictureError
+from .imaging.formats.registry import WRITTEN
 from .imaging.rows import CORES
-from .imaging.write import SUFFIXES, put_in_place, writes
+from .imaging.write import put_in_place, writes
 from .optics.plan import Question, in_metres
 from .parameter import Parameters, controls, switches
 from .pipeline import headless
@@ -114,7 +115,7 @@ def stack(
     started = time.monotonic()
     if reference != "auto" and not (reference.isdigit() and int(reference) < len(frames)):
         raise click.BadParameter(f"it is auto or a number from 0 to {len(frames) - 1}.", param_hint="--reference")
-    if out.suffix.lower() not in SUFFIXES:
+    if out.suffix.lower() not in WRITTEN:
         raise click.BadParameter(f"{out.name}: results are written as .tif, .png or .jpg.", param_hint="--out")
     _places_for((out, report, save_recipe), force, frames)
     try:

@@ -9,7 +9,7 @@ from pydantic import Field, ValidationError
 
 from .core.deliver.delivery import Delivery
 from .core.develop.look import NEUTRAL, Look
-from .core.even.capture import Capture
+from .core.even.capture.settings import Capture
 from .core.even.drift import Trim
 from .core.finish.finish import Crop, Finish
 from .core.masks.strokes import Stroke

@@ -16,9 +16,9 @@ from bench.cards import composition, noisy
 from bench.faults import shaken
 from eaveplane.imaging.colour import FloatArray
 from eaveplane.imaging.exif import Metadata
+from eaveplane.imaging.formats.registry import write_picture
 from eaveplane.imaging.icc import standard_encoding
 from eaveplane.imaging.light import root_of, to_codes
-from eaveplane.imaging.write import write_picture
 from tests.browser.conftest import Server
 from tests.browser.test_route import corner, whole
 

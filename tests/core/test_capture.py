@@ -12,18 +12,20 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eaveplane.core.even.capture import CORRECTIONS, Capture, Measured, corrected, correction, edge_mask, without
-from eaveplane.core.even.fringes import measure_fringes
-from eaveplane.core.even.noise import denoised, measure_noise
+from eaveplane.core.even.capture.correction import Measured, corrected, correction, edge_mask
+from eaveplane.core.even.capture.fringes import measure_fringes
+from eaveplane.core.even.capture.noise import denoised, measure_noise
+from eaveplane.core.even.capture.settings import CORRECTIONS, Capture, without
 from eaveplane.fieldcam.camera import COLOUR_MATRIX, camera_neutral
 from eaveplane.fieldcam.dng import write_dng
 from eaveplane.fieldcam.lens import Lens, draw_fringes
 from eaveplane.imaging.colour import FloatArray
 from eaveplane.imaging.exif import Metadata
+from eaveplane.imaging.formats.raw import DEMOSAIC, HIGHLIGHTS
+from eaveplane.imaging.formats.registry import read_picture
 from eaveplane.imaging.lensdata import LensData, from_database, read_opcodes
 from eaveplane.imaging.light import channels
 from eaveplane.imaging.pyramid import Box
-from eaveplane.imaging.read import DEMOSAIC, HIGHLIGHTS, read_picture
 
 SIZE = (900, 600)
 STILL = Measured((0.0, 0.0), (0.0, 0.0), np.zeros((3, 4)).tolist())

@@ -10,9 +10,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eaveplane.core.develop import kernels
-from eaveplane.core.develop.areas import Area, Graduated, HueRange, ToneRange
+from eaveplane.core.develop.areas import Area
 from eaveplane.core.develop.develop import develop, for_screen, hue_table
 from eaveplane.core.develop.look import RAW_LOOK, HuePoint, Light, Look
+from eaveplane.core.masks.parts import Graduated, HueRange, ToneRange
 from eaveplane.core.weave import weave
 from eaveplane.imaging.colour import LUMA
 from eaveplane.imaging.icc import standard_encoding

@@ -12,11 +12,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from eaveplane.core.develop.areas import Area, Brushed, BrushedLine, DistanceRange, Elliptical, Graduated, HueRange, Site, ToneRange, mask_of
+from eaveplane.core.develop.areas import Area, mask_of
 from eaveplane.core.develop.develop import develop, hue_table, needs_guide, reaches
 from eaveplane.core.develop.look import GROUPS, NEUTRAL, RAW_LOOK, HuePoint, Light, Look, balance, scene_light, with_groups
 from eaveplane.core.develop.relief import Guide, added_by_band, guide_of
 from eaveplane.core.develop.tone import Tones, encode, tone_curve
+from eaveplane.core.masks.parts import Brushed, BrushedLine, DistanceRange, Elliptical, Graduated, HueRange, Site, ToneRange
 from eaveplane.imaging.colour import SRGB_FROM_WORK, WORK_FROM_SRGB, XYZ_FROM_WORK, white_of
 from eaveplane.imaging.oklab import from_oklab, hue_of_turn, oklab, reach
 from eaveplane.parameter import controls
@@ -32,22 +33,18 @@ def _root(seed: int = 0, shape: tuple[int, int] = (24, 32)) -> np.ndarray:
     return np.random.default_rng(seed).random((*shape, 3), np.float32)
 
 
-def _site(height: int, width: int, guide: Guide | None = None) -> Site:
-    return Site((width, height), 0, (0, 0, width, height), guide)
-
-
 # ---- nothing where nothing is asked -----------------------------------------------------------------------------
 
 
 def test_every_control_at_zero_is_exactly_no_change() -> None:
     root = _root(1, (40, 60))
-    site = _site(40, 60, guide_of(root, (60, 40)))
-    assert develop(root, NEUTRAL, SHOT, "rec2020", site) is root
+    guide = guide_of(root, (60, 40))
+    assert develop(root, NEUTRAL, SHOT, "rec2020", guide=guide) is root
     # what has an effect only together with something else, and areas in which nothing is done or that are off
     whole = Graduated(x0=0, y0=1e5, x1=0, y1=1e5 + 1)
     idle = Look(pivot=70, tint_darks_hue=10, tint_balance=50, hues=[HuePoint(hue=40)], areas=[Area(parts=[whole]), Area(on=False, parts=[whole], exposure=2)])
-    assert develop(root, idle, SHOT, "rec2020", site) is root
-    plain = develop(root, NEUTRAL, SHOT, "srgb", site)
+    assert develop(root, idle, SHOT, "rec2020", guide=guide) is root
+    plain = develop(root, NEUTRAL, SHOT, "srgb", guide=guide)
     np.testing.assert_allclose(plain * np.abs(plain), (root**2) @ SRGB_FROM_WORK.T, atol=1e-5)
 
 
@@ -55,10 +52,10 @@ def test_every_control_at_zero_is_exactly_no_change() -> None:
 @settings(max_examples=60, deadline=None)
 def test_a_little_of_any_control_is_little(control, way: int) -> None:  # type: ignore[no-untyped-def]
     root = 0.15 + 0.6 * _root(2)
-    site = _site(24, 32, guide_of(root, (32, 24)))
+    guide = guide_of(root, (32, 24))
     start = 5200 if control.name == "kelvin" else control.default
     value = float(np.clip(start + way * 0.01 * (control.high - control.low), control.low, control.high))
-    changed = develop(root, Look(**{control.name: value}), SHOT, "rec2020", site)
+    changed = develop(root, Look(**{control.name: value}), SHOT, "rec2020", guide=guide)
     assert np.isfinite(changed).all() and np.abs(changed - root).max() < 0.06
 
 
@@ -225,7 +222,7 @@ def test_relief_raises_no_rim_beside_an_edge(name: str, step: float) -> None:
     root = _grey(ev)
     for sign in (1, -1):
         look = Look(**{name: 100 * sign})
-        after = np.log2(develop(root, look, SHOT, "rec2020", _site(400, 600, guide_of(root, (600, 400))))[..., 1] ** 2)
+        after = np.log2(develop(root, look, SHOT, "rec2020", guide=guide_of(root, (600, 400)))[..., 1] ** 2)
         over, under = after.max() - ev.max(), ev.min() - after.min()
         assert max(over, under) < 0.02 * step, (sign, over / step, under / step)
 
@@ -236,7 +233,7 @@ def test_relief_keeps_ramps_rising(name: str) -> None:
         root = _grey(np.tile(np.linspace(low, high, 700), (300, 1)))
         for sign in (1, -1):
             look = Look(**{name: 100 * sign})
-            after = develop(root, look, SHOT, "rec2020", _site(300, 700, guide_of(root, (700, 300))))
+            after = develop(root, look, SHOT, "rec2020", guide=guide_of(root, (700, 300)))
             assert (np.diff(after[..., 1], axis=1) > -2e-6).all()
 
 
@@ -247,11 +244,11 @@ def test_each_relief_lifts_its_own_scale() -> None:
     for wave, period in waves.items():
         ev = -4 + 0.12 * np.sin(2 * np.pi * np.tile(x, (600, 1)) / period)
         root = _grey(ev)
-        site = _site(600, 1024, guide_of(root, (1024, 600)))
+        guide = guide_of(root, (1024, 600))
         for name in waves:
-            after = np.log2(develop(root, STRONGEST[name], SHOT, "rec2020", site)[250:350, 200:800, 1] ** 2)
+            after = np.log2(develop(root, STRONGEST[name], SHOT, "rec2020", guide=guide)[250:350, 200:800, 1] ** 2)
             gains[wave, name] = float(np.std(after) / np.std(ev[250:350, 200:800]))
-        smooth = np.log2(develop(root, Look(**{wave: -100}), SHOT, "rec2020", site)[250:350, 200:800, 1] ** 2)
+        smooth = np.log2(develop(root, Look(**{wave: -100}), SHOT, "rec2020", guide=guide)[250:350, 200:800, 1] ** 2)
         assert np.std(smooth) < 0.85 * np.std(ev)
     for wave in waves:
         assert gains[wave, wave] == max(gains[wave, name] for name in waves) and gains[wave, wave] > 1.25, gains
@@ -268,10 +265,10 @@ def test_haze_is_taken_away_where_it_lies() -> None:
     air = np.array([0.7, 0.75, 0.8])
     seen = true * through + air * (1 - through)
     root = np.sqrt(seen).astype(np.float32)
-    site = _site(400, 600, guide_of(root, (600, 400)))
-    np.testing.assert_allclose(site.guide.air if site.guide else 0, air, rtol=0.25)
-    clear = develop(root, Look(haze=100), SHOT, "rec2020", site) ** 2
-    veiled = develop(root, Look(haze=-60), SHOT, "rec2020", site) ** 2
+    guide = guide_of(root, (600, 400))
+    np.testing.assert_allclose(guide.air, air, rtol=0.25)
+    clear = develop(root, Look(haze=100), SHOT, "rec2020", guide=guide) ** 2
+    veiled = develop(root, Look(haze=-60), SHOT, "rec2020", guide=guide) ** 2
     top = np.s_[20:120, 60:540]
     off = [float(np.abs(p[top] - true[top]).mean()) for p in (clear, seen, veiled)]
     assert off[0] < 0.45 * off[1] < off[1] < off[2]
@@ -309,7 +306,7 @@ def test_ranges_choose_by_tone_and_hue_and_distance() -> None:
     far = np.tile(np.linspace(1, 200, 200, dtype=np.float32), (120, 1))
     guide = Guide((200, 120), *(np.zeros((n, 120, 200), np.float32) for n in (3, 3, 2)), np.ones(3, np.float32), far)
     light = np.full((120, 200, 3), 0.2, np.float32)
-    beyond = mask_of(Area(parts=[DistanceRange(near=50, soft=1.5)]), Site((200, 120), 0, (0, 0, 200, 120), guide), light)[0]
+    beyond = mask_of(Area(parts=[DistanceRange(near=50, soft=1.5)]), Site((200, 120), 0, (0, 0, 200, 120)), light, guide.distance)[0]
     assert (beyond[55:] == 1).all() and (beyond[:30] == 0).all()
     assert _mask(Area(parts=[DistanceRange(near=1)])).max() == 0
 
@@ -346,12 +343,12 @@ def test_pieces_of_a_picture_fit_together_under_any_look() -> None:
     ]
     look = RAW_LOOK.model_copy(update={"areas": areas, "fine": 40, "broad": 50, "haze": 40})
     assert needs_guide(look) and not needs_guide(RAW_LOOK)
-    whole = develop(root, look, SHOT, "srgb", Site((320, 240), 0, (0, 0, 320, 240), guide))
+    whole = develop(root, look, SHOT, "srgb", guide=guide)
     margin = reaches(look, 0)
     x, y, w, h = 150, 90, 70, 60
     wide = (x - margin, y - margin, w + 2 * margin, h + 2 * margin)
     piece = np.ascontiguousarray(root[wide[1] : wide[1] + wide[3], wide[0] : wide[0] + wide[2]])
-    part = develop(piece, look, SHOT, "srgb", Site((320, 240), 0, wide, guide))[margin:-margin, margin:-margin]
+    part = develop(piece, look, SHOT, "srgb", Site((320, 240), 0, wide), guide)[margin:-margin, margin:-margin]
     assert np.abs(part - whole[y : y + h, x : x + w]).max() < 0.02
 
 

@@ -16,9 +16,9 @@ from eaveplane.core.gather.detail import Detail, measure_detail
 from eaveplane.core.register.area import common_area
 from eaveplane.core.register.features import find_features
 from eaveplane.core.register.register import register, suggest_reference
+from eaveplane.imaging.formats.registry import read_picture
 from eaveplane.imaging.light import survey
 from eaveplane.imaging.placement import Placement
-from eaveplane.imaging.read import read_picture
 from eaveplane.imaging.resample import warp
 from tests.conftest import Set
 

@@ -18,8 +18,8 @@ from eaveplane.fieldcam.lens import Lens
 from eaveplane.imaging.colour import SRGB_FROM_WORK, encode_srgb
 from eaveplane.imaging.difference import ciede2000
 from eaveplane.imaging.exif import Metadata
+from eaveplane.imaging.formats.registry import read_picture
 from eaveplane.imaging.light import to_light
-from eaveplane.imaging.read import read_picture
 from eaveplane.imaging.resample import warp
 from tests.conftest import CAMERA, Set
 

@@ -20,7 +20,7 @@ from eaveplane.fieldcam.demo import CARD
 from eaveplane.fieldcam.order import Order, focus_positions, frames_of
 from eaveplane.fieldcam.outing import carry_out, next_folder, next_number, reference_of, shots_of
 from eaveplane.imaging.exif import read_metadata
-from eaveplane.imaging.read import read_picture
+from eaveplane.imaging.formats.registry import read_picture
 
 SMALL = {"long_side_px": 300.0}
 

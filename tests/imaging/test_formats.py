@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import struct
 from pathlib import Path
+from typing import get_args
 
 import numpy as np
 import pytest
@@ -12,11 +13,24 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
+from eaveplane.core.deliver.delivery import SUFFIX, Format
 from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.exif import Metadata, exif_block, read_metadata
-from eaveplane.imaging.read import facts, read_picture
+from eaveplane.imaging.formats.registry import FORMATS, WRITTEN, facts, format_of, read_picture, write_picture
 
 CODES = np.random.default_rng(6).integers(0, 65536, (37, 53, 3), np.uint16)
+
+
+def test_formats_are_told_apart_and_what_can_be_asked_for_can_be_written(tmp_path: Path) -> None:
+    suffixes = [suffix for format in FORMATS for suffix in format.suffixes]
+    assert len(set(suffixes)) == len(suffixes) and all(s == s.lower() and s[0] == "." for s in suffixes)
+    assert set(SUFFIX) == set(get_args(Format)) == {format.name for format in WRITTEN.values()}
+    for name, suffix in SUFFIX.items():
+        # a wrong name does not matter where the content tells
+        write_picture(tmp_path / f"a{suffix}", CODES, None, Metadata())
+        other = (tmp_path / f"a{suffix}").rename(tmp_path / f"{name}.tiff")
+        assert format_of(other).name == facts(other).kind == name
+        assert read_picture(other).codes.shape == CODES.shape
 
 
 @pytest.mark.parametrize(

@@ -13,10 +13,9 @@ from PIL import Image
 from eaveplane.imaging.colour import WORK_FROM_SRGB, decode_srgb
 from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.exif import Metadata
+from eaveplane.imaging.formats.registry import facts, read_picture, write_picture
 from eaveplane.imaging.icc import make_profile
 from eaveplane.imaging.light import to_light
-from eaveplane.imaging.read import facts, read_picture
-from eaveplane.imaging.write import write_picture
 from tests.conftest import Set
 
 

@@ -15,10 +15,10 @@ from PIL import Image
 
 from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.exif import Metadata, read_metadata
+from eaveplane.imaging.formats.registry import read_picture, write_picture
 from eaveplane.imaging.icc import make_profile
-from eaveplane.imaging.read import read_picture
 from eaveplane.imaging.tiffdir import HEADER, RATIONAL, directory
-from eaveplane.imaging.write import free_name, put_in_place, write_picture, writes
+from eaveplane.imaging.write import free_name, put_in_place, writes
 
 CODES = np.random.default_rng(1).integers(0, 65536, (40, 60, 3), np.uint16)
 META = Metadata(datetime(2026, 4, 11, 6, 14, 3), 1 / 125, 8.0, 400, 24.0, math.inf, "Field camera 1", "24 mm f/2.8")

@@ -8,8 +8,9 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
-from eaveplane.core.develop.areas import Area, Elliptical
+from eaveplane.core.develop.areas import Area
 from eaveplane.core.finish.finish import Crop
+from eaveplane.core.masks.parts import Elliptical
 from eaveplane.core.masks.strokes import Stroke
 from eaveplane.imaging.placement import Placement
 from eaveplane.jobs.worker import Worker

@@ -17,7 +17,7 @@ import tifffile
 
 from eaveplane.core.deliver.delivery import Delivery
 from eaveplane.imaging.errors import PictureError
-from eaveplane.imaging.read import read_picture
+from eaveplane.imaging.formats.registry import read_picture
 from eaveplane.jobs import bring_in as bringing
 from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline import glance, steps

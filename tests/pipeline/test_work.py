@@ -19,10 +19,11 @@ import pytest
 import tifffile
 
 from eaveplane.core.deliver.delivery import Delivery
-from eaveplane.core.develop.areas import Area, DistanceRange, Elliptical, ToneRange
+from eaveplane.core.develop.areas import Area
 from eaveplane.core.develop.look import RAW_LOOK, HuePoint
-from eaveplane.core.even.capture import Capture
+from eaveplane.core.even.capture.settings import Capture
 from eaveplane.core.even.drift import apart_map
+from eaveplane.core.masks.parts import DistanceRange, Elliptical, ToneRange
 from eaveplane.imaging.colour import encode_srgb
 from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.light import light_of

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 from eaveplane.core.develop.look import Light, Look, neutral_light, white_balance
-from eaveplane.core.even.capture import Capture
+from eaveplane.core.even.capture.settings import Capture
 from eaveplane.imaging.light import light_of
 from eaveplane.recipe import Recipe
 from eaveplane.store import scenes

@@ -13,8 +13,8 @@ from numpy.typing import NDArray
 from PIL import Image, ImageOps
 
 from .colour import encode_srgb
+from .formats.registry import damaged, format_of, read_picture
 from .light import to_light
-from .read import damaged, kind_of, read_picture
 
 SCREEN_SIDE = 1620
 LEAST_SIDE = 480
@@ -23,7 +23,7 @@ LEAST_SIDE = 480
 
 def read_preview(path: Path) -> NDArray[np.uint8]:
     """(h, w, 3) in sRGB, upright, at most 1620 pixels long. Raises PictureError."""
-    kind = kind_of(path)
+    kind = format_of(path).name
     try:
         if kind == "raw":
             return _of_raw(path)

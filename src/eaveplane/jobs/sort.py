@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..core.develop.look import NEUTRAL, RAW_LOOK
 from ..core.gather.split import Taken, split
-from ..imaging.read import RAW_SUFFIXES
+from ..imaging.formats.registry import RAW_SUFFIXES
 from ..pipeline.decisions import decide
 from ..pipeline.frames import File, choice, exposure_groups, ordered
 from ..pipeline.glance import open_glance

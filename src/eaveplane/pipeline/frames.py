@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..core.even.capture import Capture
+from ..core.even.capture.settings import Capture
 from ..core.gather.composition import Glimpse, exposure_between, glimpse
 from ..core.gather.exposures import brackets_of
 from ..core.gather.octaves import Octaves

@@ -14,8 +14,8 @@ from ..core.gather.detail import measure_detail
 from ..core.gather.octaves import Octaves
 from ..imaging.colour import decode_srgb, luminance
 from ..imaging.errors import PictureError
+from ..imaging.formats.registry import Facts, facts
 from ..imaging.preview import read_preview
-from ..imaging.read import Facts, facts
 from .cache import Cache, hash_file, key_of
 
 THUMB_SIDE = 320

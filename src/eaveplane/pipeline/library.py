@@ -9,7 +9,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import IO
 
-from ..core.even.capture import Capture
+from ..core.even.capture.settings import Capture
 from ..imaging.exif import Metadata
 from ..store.database import Database
 from ..store.outings import files_of, metadata_of

@@ -7,7 +7,7 @@ import uuid
 from collections.abc import Callable
 from pathlib import Path
 
-from ..imaging.read import PICTURE_SUFFIXES, RAW_SUFFIXES
+from ..imaging.formats.registry import PICTURE_SUFFIXES, RAW_SUFFIXES
 
 MOST_FILES = 5000
 

@@ -9,7 +9,7 @@ from datetime import datetime
 from pathlib import Path
 
 from ..imaging.exif import Metadata
-from ..imaging.read import Facts
+from ..imaging.formats.registry import Facts
 from .database import Database
 
 

@@ -9,12 +9,13 @@ from typing import Literal
 from pydantic import Field
 
 from ...imaging.exif import Metadata
+from ...imaging.formats.registry import FORMATS
 from ...parameter import Parameters, parameter
 
 Format = Literal["tiff", "png", "jpeg"]
 Profile = Literal["input", "srgb", "rec2020"]
 MOST_BYTES = 120
-SUFFIX: dict[Format, str] = {"tiff": ".tif", "png": ".png", "jpeg": ".jpg"}
+SUFFIX = {format.name: format.suffixes[0] for format in FORMATS if format.write}
 
 
 class Delivery(Parameters):

@@ -16,8 +16,9 @@ from numpy.typing import NDArray
 from ...imaging.colour import LUMA, XYZ_FROM_WORK, FloatArray, Matrix, encode_srgb, rgb_to_xyz
 from ...imaging.oklab import LAB_FROM_ROOT, ROOT_FROM_LAB, WHITE_LMS_FROM_WORK, hue_of_turn, reach
 from ...imaging.rows import by_rows
-from .areas import Area, Site, mask_of, reach_of
-from .kernels import HUE_STEPS, PUSH, develop_rows
+from ..masks.parts import Site
+from .areas import Area, mask_of, reach_of
+from .kernels import HUE_STEPS, PUSH, Colours, Gamut, Local, Masked, Spaces, Toning, develop_rows
 from .look import HuePoint, Light, Look, balance, white_balance
 from .relief import Guide
 from .tone import ENCODED, STEPS, Tones, factors, shaped, tone_curve
@@ -103,65 +104,40 @@ def reaches(look: Look, level: int) -> int:
     return reach_of(look.areas, level)
 
 
-def develop(root: FloatArray, look: Look, shot: Light, primaries: str, site: Site | None = None, gamut: Matrix | None = None) -> FloatArray:
+def develop(
+    root: FloatArray, look: Look, shot: Light, primaries: str, site: Site | None = None, guide: Guide | None = None, gamut: Matrix | None = None
+) -> FloatArray:
     """Apply a look to a picture (h, w, 3) in the weaving encoding (square root of linear Rec. 2020 light).
 
     The result is the signed square root of linear light in the named output primaries, of which 0..1 is shown.
     With a neutral look nothing changes but the primaries. `site` says where the piece lies; without it the picture is
-    taken for the whole, and without a guide in it there is neither relief nor haze. `gamut` (3, 3) makes the channels that
-    colours are drawn into of working light, where they are not those of the output primaries.
+    taken for the whole, and without a `guide` there is neither relief nor haze nor distance. `gamut` (3, 3) makes the channels
+    that colours are drawn into of working light, where they are not those of the output primaries.
     """
     height, width = root.shape[:2]
     site = site or Site((width, height), 0, (0, 0, width, height))
-    guide = site.guide or WHOLE
     areas = [area for area in look.areas if area.on and area.parts and area.changes()]
     tables = _area_tables(areas, look, shot)
-    first = (white_balance(look, shot) * 2.0 ** (look.exposure + look.scale_ev)).astype(np.float32)
-    tones = tones_of(look)
-    toned = tones != Tones(pivot=look.pivot)
-    tone = _tone_factors(tones) if toned else np.ones(2, np.float32)
-    hues, tints = hue_table(look.hues), _tints(look)
-    hued, tinted = any(p.shift or p.strength or p.lightness for p in look.hues), bool(np.abs(tints).max() > 0)
-    # what pushes colours apart must not push them over the edge
-    compress = min(1.0, max([look.compress, PUSH * look.boost, *(PUSH * p.strength for p in look.hues)]) / 100)
-    coloured = bool(look.saturation or look.boost or hued or tinted or compress or tables.values[:, 1].any())
-    guided = site.guide is not None
-    amounts = [_strength_of(v) for v in (look.fine, look.middle, look.broad)]
-    area_relief = guided and bool(tables.values[:, 2].any())
-    relief = guided and (any(amounts) or area_relief)
-    veiled = guided and bool(look.haze or tables.values[:, 0].any())
-    if primaries == "rec2020" and not (areas or toned or coloured or relief or veiled or look.exposure or look.scale_ev or look.kelvin or look.tint):
+    toning, colours = _toning(look, shot), _colours(look, bool(tables.values[:, 1].any()))
+    local = _Local(look, tables, guide)
+    if primaries == "rec2020" and not (areas or toning.on or colours.on or local.relief or local.veiled or look.exposure or look.scale_ev or look.kelvin or look.tint):
         return root
-    nothing = np.zeros((1, 1, 2), np.float32)
-    lines = _pair(guide, tuple(amounts)) if relief else nothing
-    area_lines = _pair(guide, BY_BAND) if area_relief else nothing
-    veil = np.ascontiguousarray(np.moveaxis(guide.clear, 0, -1))
     from_work = np.linalg.inv(rgb_to_xyz(primaries)) @ XYZ_FROM_WORK
-    last, lms, lab, unlab, show = (m.astype(np.float32) for m in (from_work, WHITE_LMS_FROM_WORK, LAB_FROM_ROOT, ROOT_FROM_LAB, from_work @ np.linalg.inv(WHITE_LMS_FROM_WORK)))
-    most = reach(from_work if gamut is None else gamut)
-    # squared chroma below which no hue of a lightness needs to be drawn in
-    safe = (0.8 * most.min(axis=1)) ** 2
-    least = np.minimum(safe, np.append(safe[1:], 0))
+    lms, lab, unlab, show, last = (m.astype(np.float32) for m in (WHITE_LMS_FROM_WORK, LAB_FROM_ROOT, ROOT_FROM_LAB, from_work @ np.linalg.inv(WHITE_LMS_FROM_WORK), from_work))
+    spaces, drawing = Spaces(lms, lab, unlab, show, last), _gamut(look, reach(from_work if gamut is None else gamut))
     out = np.empty(root.shape, np.float32)
     margin = reach_of(areas, site.level)
 
     def strip(a: int, b: int) -> None:
-        here = site.rows(a, b)
         masks = np.zeros((len(areas), b - a, width), np.float32)
         if areas:
             above, below = max(0, a - margin), min(height, b + margin)
             around = root[above:below]
             light, wide = around * np.abs(around), site.rows(above, below)
             for k, area in enumerate(areas):
-                masks[k] = mask_of(area, wide, light)[a - above : b - above]
-        develop_rows(
-            root[a:b], first, masks, np.asarray(masks.any(axis=2)), tables.light, tables.tone, tables.values,
-            here.spread(veil) if veiled else nothing, veiled, guide.air, look.haze / 100,
-            here.spread(lines) if relief else nothing, here.spread(area_lines) if area_relief else nothing, relief, area_relief,
-            tone, toned, LUMA, coloured, look.saturation / 100, look.boost / 100, hues, hued,
-            tints, tinted, look.tint_balance / 100, compress, most, least,
-            lms, lab, unlab, show, last, out[a:b],
-        )  # fmt: skip
+                masks[k] = mask_of(area, wide, light, guide.distance if guide else None)[a - above : b - above]
+        masked = Masked(masks, np.asarray(masks.any(axis=2)), tables.light, tables.tone, tables.values)
+        develop_rows(root[a:b], masked, local.at(site.rows(a, b)), toning, colours, drawing, spaces, out[a:b])
 
     # maps and masks take as much room as the picture: few rows at a time, but many more than the masks' softness
     chunk = max(128, 4 * margin)
@@ -172,6 +148,51 @@ def develop(root: FloatArray, look: Look, shot: Light, primaries: str, site: Sit
 
     by_rows(rows, height, width)
     return out
+
+
+def _toning(look: Look, shot: Light) -> Toning:
+    first = (white_balance(look, shot) * 2.0 ** (look.exposure + look.scale_ev)).astype(np.float32)
+    tones = tones_of(look)
+    on = tones != Tones(pivot=look.pivot)
+    return Toning(first, _tone_factors(tones) if on else np.ones(2, np.float32), on, LUMA)
+
+
+def _colours(look: Look, in_areas: bool) -> Colours:
+    hues, tints = hue_table(look.hues), _tints(look)
+    hued, tinted = any(p.shift or p.strength or p.lightness for p in look.hues), bool(np.abs(tints).max() > 0)
+    on = bool(look.saturation or look.boost or hued or tinted or _compression(look) or in_areas)
+    return Colours(on, look.saturation / 100, look.boost / 100, hues, hued, tints, tinted, look.tint_balance / 100)
+
+
+def _compression(look: Look) -> float:
+    # what pushes colours apart must not push them over the edge
+    return min(1.0, max([look.compress, PUSH * look.boost, *(PUSH * p.strength for p in look.hues)]) / 100)
+
+
+def _gamut(look: Look, most: FloatArray) -> Gamut:
+    # squared chroma below which no hue of a lightness needs to be drawn in
+    safe = (0.8 * most.min(axis=1)) ** 2
+    return Gamut(_compression(look), most, np.minimum(safe, np.append(safe[1:], 0)))
+
+
+class _Local:
+    """What relief and haze do place by place, as the guide of the whole picture tells it."""
+
+    def __init__(self, look: Look, tables: _AreaTables, guide: Guide | None) -> None:
+        amounts = tuple(_strength_of(v) for v in (look.fine, look.middle, look.broad))
+        self.area_relief = guide is not None and bool(tables.values[:, 2].any())
+        self.relief = guide is not None and (any(amounts) or self.area_relief)
+        self.veiled = guide is not None and bool(look.haze or tables.values[:, 0].any())
+        self.haze, known = look.haze / 100, guide or WHOLE
+        self.air = known.air
+        self.lines = _pair(known, amounts) if self.relief else None
+        self.area_lines = _pair(known, BY_BAND) if self.area_relief else None
+        self.veil = np.ascontiguousarray(np.moveaxis(known.clear, 0, -1)) if self.veiled else None
+
+    def at(self, site: Site) -> Local:
+        """The maps at the pixels of a piece."""
+        veil, lines, area_lines = (np.zeros((1, 1, 2), np.float32) if maps is None else site.spread(maps) for maps in (self.veil, self.lines, self.area_lines))
+        return Local(veil, self.veiled, self.air, self.haze, lines, self.relief, area_lines, self.area_relief)
 
 
 @lru_cache(8)

@@ -7,6 +7,8 @@ not even a number that is none reads beside them.
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 
@@ -193,40 +195,101 @@ def _shown(r: np.ndarray, g: np.ndarray, b: np.ndarray, m: np.ndarray, cubed: bo
         out[i, 0], out[i, 1], out[i, 2] = r[i], g[i], b[i]
 
 
+class Masked(NamedTuple):
+    """Areas: masks (n, h, w) of these rows and in which rows (n, h) each is; matrices (n, 3, 3) of their light, tone factors (n, steps),
+    and `values` (n, 6): haze, saturation, relief, whether light changes, EV, whether tones change."""
+
+    masks: np.ndarray
+    there: np.ndarray
+    light: np.ndarray
+    tone: np.ndarray
+    values: np.ndarray
+
+
+class Local(NamedTuple):
+    """What is told place by place (h, w, 2): the veil of haze of colour `air`, slope and offset of relief, and of an area's relief."""
+
+    veil: np.ndarray
+    veiled: bool
+    air: np.ndarray
+    haze: float
+    lines: np.ndarray
+    relief: bool
+    area_lines: np.ndarray
+    area_relief: bool
+
+
+class Toning(NamedTuple):
+    """Matrix (3, 3) of light and exposure, factors over the square root of luminance, and luminance's weights (3,)."""
+
+    first: np.ndarray
+    table: np.ndarray
+    on: bool
+    weights: np.ndarray
+
+
+class Colours(NamedTuple):
+    """Strength, and tables around the ring of hues and over tones."""
+
+    on: bool
+    saturation: float
+    boost: float
+    hues: np.ndarray
+    hued: bool
+    tints: np.ndarray
+    tinted: bool
+    balance: float
+
+
+class Gamut(NamedTuple):
+    """How firmly colours are drawn in, the most chroma by lightness and hue, and squared chroma below which none needs it."""
+
+    compress: float
+    most: np.ndarray
+    least: np.ndarray
+
+
+class Spaces(NamedTuple):
+    """Matrices (3, 3): working light to cones, their roots to Oklab and back, cones to the output, working light to the output."""
+
+    lms: np.ndarray
+    lab: np.ndarray
+    unlab: np.ndarray
+    show: np.ndarray
+    last: np.ndarray
+
+
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def develop_rows(
-    root: np.ndarray, first: np.ndarray, masks: np.ndarray, there: np.ndarray, area_light: np.ndarray, area_tone: np.ndarray, area_values: np.ndarray,
-    veil: np.ndarray, veiled: bool, air: np.ndarray, haze: float, lines: np.ndarray, area_lines: np.ndarray, relief: bool, area_relief: bool,
-    tone: np.ndarray, toned: bool, weights: np.ndarray, coloured: bool, saturation: float, boost: float, hues: np.ndarray, hued: bool,
-    tints: np.ndarray, tinted: bool, balance: float, compress: float, most: np.ndarray, least: np.ndarray,
-    lms: np.ndarray, lab: np.ndarray, unlab: np.ndarray, show: np.ndarray, last: np.ndarray, out: np.ndarray,
-) -> None:  # fmt: skip
+def develop_rows(root: np.ndarray, masked: Masked, local: Local, toning: Toning, colours: Colours, gamut: Gamut, spaces: Spaces, out: np.ndarray) -> None:
     height, width = root.shape[0], root.shape[1]
+    masks, there, area_values = masked.masks, masked.there, masked.values
+    lines, relief, area_lines = local.lines, local.relief, local.area_lines
+    weights, hued, tinted = toning.weights, colours.hued, colours.tinted
     # zeros: what is not needed is computed with all the same, and times nothing must be nothing
     rows = np.zeros((11, width), np.float32)
     r, g, b, ev, delta, strength, x, y, z, turn, scratch = rows[0], rows[1], rows[2], rows[3], rows[4], rows[5], rows[6], rows[7], rows[8], rows[9], rows[10]
     whole = np.empty(width, np.int32)
     w0, w1, w2 = weights
     zero, areas = np.float32(0.0), masks.shape[0]
-    moved, drawn = relief, compress > 0 or saturation > 0
+    moved, drawn = relief, gamut.compress > 0 or colours.saturation > 0
     for k in range(areas):
         moved = moved or area_values[k, 4] != 0
         drawn = drawn or area_values[k, 1] > 0
     for j in range(height):
         for i in range(width):
             r[i], g[i], b[i] = root[j, i, 0] * abs(root[j, i, 0]), root[j, i, 1] * abs(root[j, i, 1]), root[j, i, 2] * abs(root[j, i, 2])
-        if veiled or relief:
+        if local.veiled or relief:
             for i in range(width):
                 x[i] = max(w0 * r[i] + w1 * g[i] + w2 * b[i], zero) + np.float32(FLOOR)
             _log2(x, ev)
-        if veiled:
-            x[:] = np.float32(haze)
+        if local.veiled:
+            x[:] = np.float32(local.haze)
             for k in range(areas):
                 for i in range(width):
                     x[i] += masks[k, j, i] * area_values[k, 0]
-            _cleared(r, g, b, ev, x, veil[j], air, scratch)
-        _mixed(r, g, b, first)
-        strength[:] = np.float32(saturation)
+            _cleared(r, g, b, ev, x, local.veil[j], local.air, scratch)
+        _mixed(r, g, b, toning.first)
+        strength[:] = np.float32(colours.saturation)
         if moved:
             for i in range(width):
                 delta[i] = lines[j, i, 0] * ev[i] + lines[j, i, 1] if relief else zero
@@ -237,11 +300,11 @@ def develop_rows(
             if area_values[k, 1] != 0:
                 for i in range(width):
                     strength[i] += mask[i] * area_values[k, 1]
-            if area_values[k, 2] != 0 and area_relief:
+            if area_values[k, 2] != 0 and local.area_relief:
                 for i in range(width):
                     delta[i] += mask[i] * area_values[k, 2] * (area_lines[j, i, 0] * ev[i] + area_lines[j, i, 1])
             if area_values[k, 3] != 0:
-                m = area_light[k]
+                m = masked.light[k]
                 for i in range(width):
                     p = m[0, 0] * r[i] + m[0, 1] * g[i] + m[0, 2] * b[i] - r[i]
                     q = m[1, 0] * r[i] + m[1, 1] * g[i] + m[1, 2] * b[i] - g[i]
@@ -256,29 +319,29 @@ def develop_rows(
                 delta[i] = min(max(delta[i], np.float32(-40.0)), np.float32(40.0))
             _exp2(delta, x, whole)
             _times(r, g, b, x)
-        if toned:
-            _toned(r, g, b, tone, weights, x, False, scratch)
+        if toning.on:
+            _toned(r, g, b, toning.table, weights, x, False, scratch)
         for k in range(areas):
             if area_values[k, 5] != 0 and there[k, j]:
-                _toned(r, g, b, area_tone[k], weights, masks[k, j], True, scratch)
-        if not coloured:
-            _shown(r, g, b, last, False, out[j])
+                _toned(r, g, b, masked.tone[k], weights, masks[k, j], True, scratch)
+        if not colours.on:
+            _shown(r, g, b, spaces.last, False, out[j])
             continue
-        _mixed(r, g, b, lms)
+        _mixed(r, g, b, spaces.lms)
         _root3(r, x)
         _root3(g, y)
         _root3(b, z)
-        _mixed(x, y, z, lab)
-        if hued or boost != 0 or drawn:
+        _mixed(x, y, z, spaces.lab)
+        if hued or colours.boost != 0 or drawn:
             _turns(y, z, turn)
         if hued:
-            _around_the_ring(x, y, z, turn, hues)
-        _strengthened(y, z, turn, strength, boost)
+            _around_the_ring(x, y, z, turn, colours.hues)
+        _strengthened(y, z, turn, strength, colours.boost)
         if tinted:
-            _tinted(x, y, z, tints, balance)
+            _tinted(x, y, z, colours.tints, colours.balance)
         if drawn:
             if hued or tinted:
                 _turns(y, z, turn)
-            _drawn_in(x, y, z, turn, most, least, compress, strength)
-        _mixed(x, y, z, unlab)
-        _shown(x, y, z, show, True, out[j])
+            _drawn_in(x, y, z, turn, gamut.most, gamut.least, gamut.compress, strength)
+        _mixed(x, y, z, spaces.unlab)
+        _shown(x, y, z, spaces.show, True, out[j])

@@ -11,9 +11,10 @@ from typing import Any
 
 import numpy as np
 
-from ...core.even.capture import UNMOVED, Capture, Correction, Measured, correction
-from ...core.even.fringes import measure_fringes
-from ...core.even.noise import measure_noise
+from ...core.even.capture.correction import UNMOVED, Correction, Measured, correction
+from ...core.even.capture.fringes import measure_fringes
+from ...core.even.capture.noise import measure_noise
+from ...core.even.capture.settings import Capture
 from ...imaging.lensdata import from_database
 from ...imaging.pyramid import Pyramid
 from ..cache import Cache, key_of

@@ -9,8 +9,8 @@ from pathlib import Path
 import numpy as np
 
 from ...imaging.errors import PictureError
+from ...imaging.formats.registry import read_picture
 from ...imaging.pyramid import Pyramid
-from ...imaging.read import read_picture
 from ..cache import Cache, hash_file
 from ..ticket import Ticket
 from .frame import FrameStep

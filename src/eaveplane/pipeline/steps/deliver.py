@@ -7,13 +7,13 @@ from pathlib import Path
 import numpy as np
 
 from ...core.depth.distance import distances_of
-from ...core.develop.areas import Site
 from ...core.develop.develop import develop, needs_guide
 from ...core.develop.relief import guide_of
 from ...core.finish.finish import finish
+from ...core.masks.parts import Site
+from ...imaging.formats.registry import write_picture
 from ...imaging.icc import Encoding, standard_encoding
 from ...imaging.light import to_codes
-from ...imaging.write import write_picture
 from ...recipe import Recipe
 from ..cache import Cache
 from ..ticket import Ticket
@@ -44,7 +44,7 @@ def deliver(root: str, woven: Weave, recipe: Recipe, out: str, replace: bool, ti
     source = frames[laid.reference]
     target = output_encoding(source, recipe)
     # colours are drawn into what the target can hold, then carried in the widest primaries to be encoded
-    picture = develop(picture, recipe.look, source.shot, "rec2020", Site(size, 0, box, guide), np.asarray(np.linalg.inv(target.to_work), np.float64))
+    picture = develop(picture, recipe.look, source.shot, "rec2020", Site(size, 0, box), guide, np.asarray(np.linalg.inv(target.to_work), np.float64))
     tell.tell(0.65)
     picture = finish(picture, recipe.finish, recipe.delivery.long_edge)
     codes = to_codes(picture, target)

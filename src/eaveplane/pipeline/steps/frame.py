@@ -11,7 +11,8 @@ from pathlib import Path
 import numpy as np
 
 from ...core.develop.look import Light
-from ...core.even.capture import Capture, Correction, corrected
+from ...core.even.capture.correction import Correction, corrected
+from ...core.even.capture.settings import Capture
 from ...core.gather.detail import Detail, measure_detail
 from ...core.gather.octaves import Octaves
 from ...core.register.features import Features, find_features

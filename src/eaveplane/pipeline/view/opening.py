@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from ...core.even.capture import Capture
+from ...core.even.capture.settings import Capture
 from ...recipe import Recipe
 from ..cache import Cache
 from ..scene import Plan, inspection_of

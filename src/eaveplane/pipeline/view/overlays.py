@@ -8,12 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from ...core.develop.areas import Site, mask_of
+from ...core.develop.areas import mask_of
 from ...core.develop.develop import develop, for_screen, reaches
 from ...core.develop.look import Look
-from ...core.even.capture import edge_mask, without
+from ...core.even.capture.correction import edge_mask
+from ...core.even.capture.settings import without
 from ...core.even.drift import MOST_SIDE, apart_map
 from ...core.finish.finish import Finish
+from ...core.masks.parts import Site
 from ...imaging.colour import FloatArray
 from ...imaging.light import light_of, root_of
 from ...imaging.pyramid import Box
@@ -109,7 +111,7 @@ def _area(view: View, words: list[str], level: int, box: Box, look: Look) -> NDA
     area = look.areas[number]
     margin = reaches(look.model_copy(update={"areas": [area.model_copy(update={"on": True})]}), level)
     wide = around(box, margin, view.size_at(level))
-    mask = mask_of(area, Site(view.size, level, wide, view.guide()), light_of(view.weave(level, wide)))
+    mask = mask_of(area, Site(view.size, level, wide), light_of(view.weave(level, wide)), view.guide().distance)
     line = hatch(number % 6, box)[..., None]
     strength = cut_out(mask, wide, box)[..., None] * (0.25 + 0.45 * line)
     return np.asarray(picture * (1 - strength) + np.array(AREA, np.float32) * strength, np.uint8)

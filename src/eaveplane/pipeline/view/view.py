@@ -10,12 +10,12 @@ from typing import Any
 import numpy as np
 
 from ...core.depth.distance import distances_of
-from ...core.develop.areas import Site
 from ...core.develop.develop import develop, needs_guide, reaches
 from ...core.develop.look import Light, Look
 from ...core.develop.relief import LONGEST, Guide, guide_of
-from ...core.even.capture import Capture, without
+from ...core.even.capture.settings import Capture, without
 from ...core.even.drift import Trim
+from ...core.masks.parts import Site
 from ...core.masks.strokes import Stroke
 from ...core.weave.weave import RegisteredFrames, touched, weave_box
 from ...imaging.colour import FloatArray
@@ -175,8 +175,8 @@ class View:
         margin = reaches(look, level)
         wide = around(box, margin, self.size_at(level)) if margin else box
         picture = self.weave(level, wide) if kind == "weave" else self.frame(id, level, wide)
-        site = Site(self.size, level, wide, self.guide() if needs_guide(look) else None)
-        return cut_out(develop(picture, look, self.shot, "srgb", site), wide, box)
+        guide = self.guide() if needs_guide(look) else None
+        return cut_out(develop(picture, look, self.shot, "srgb", Site(self.size, level, wide), guide), wide, box)
 
     def captured(self, name: str, id: str, level: int, box: Box) -> FloatArray:
         """A frame (h, w, 3) on its own grid, in the weaving encoding, without one correction or with `all`."""

@@ -14,7 +14,7 @@ from ...core.develop.areas import IN_AREA, Area
 from ...core.develop.develop import develop, for_screen, tones_of
 from ...core.develop.look import GROUPS, NEUTRAL, RAW_LOOK, HuePoint, Light, Look, neutral_light, scene_light, white_balance
 from ...core.develop.tone import Tones, encode, through_points, tone_curve
-from ...core.even.capture import Capture
+from ...core.even.capture.settings import Capture
 from ...core.even.drift import Trim
 from ...imaging.colour import LUMA
 from ...imaging.light import light_of

@@ -8,7 +8,7 @@ import numpy as np
 from flask import request
 from pydantic import ValidationError
 
-from ...core.even.capture import Capture
+from ...core.even.capture.settings import Capture
 from ...core.even.drift import Trim
 from ...parameter import controls
 from ...recipe import FrameChoice

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from pydantic import ValidationError
 
 from ...core.develop.look import NEUTRAL, RAW_LOOK
-from ...core.even.capture import Capture
+from ...core.even.capture.settings import Capture
 from ...core.even.drift import Trim
 from ...core.finish.finish import Finish, crop_box, turned_size
 from ...core.gather.coverage import SoftBand

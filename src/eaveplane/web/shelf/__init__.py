@@ -9,7 +9,7 @@ from typing import Any
 from flask import Blueprint, Response, abort, jsonify, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from ...imaging.read import PICTURE_SUFFIXES
+from ...imaging.formats.registry import PICTURE_SUFFIXES
 from ...pipeline.pictures import keep_in
 from ...store import jobs, outings, scenes
 from ..desk import desk, folder_of

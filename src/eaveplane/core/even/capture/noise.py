@@ -12,9 +12,9 @@ from collections.abc import Callable
 import cv2
 import numpy as np
 
-from ...imaging.colour import FloatArray
-from ...imaging.light import light_of, root_of
-from ...imaging.pyramid import Box
+from ....imaging.colour import FloatArray
+from ....imaging.light import light_of, root_of
+from ....imaging.pyramid import Box
 
 SCALES = 4
 REACH = 2 * (2**SCALES - 1)

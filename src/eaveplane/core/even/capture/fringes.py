@@ -12,8 +12,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...imaging.colour import FloatArray
-from ...imaging.pyramid import Box
+from ....imaging.colour import FloatArray
+from ....imaging.pyramid import Box
 
 PATCH = 64
 MOST_PATCHES = 400

@@ -1,0 +1,1 @@
+"""Capture corrections: what is put right in each frame before frames meet."""
