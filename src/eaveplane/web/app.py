@@ -6,7 +6,7 @@ import secrets
 from pathlib import Path
 from typing import Any
 
-from flask import Flask
+from flask import Blueprint, Flask
 from werkzeug.routing import IntegerConverter, Map
 
 from ..jobs.worker import Worker
@@ -41,6 +41,10 @@ def create_app(library: Library, worker: Worker) -> Flask:
     protect(app)
     for part in (shell, shelf, outing, planner, camera, queue, scene, gather, even, register, weave, mend, finish, deliver):
         app.register_blueprint(part.blueprint)
+    # a stage's pages lie under a scene's number, its scripts and styles under its name
+    for stage in (gather, even, register, weave, finish):
+        name = stage.blueprint.name
+        app.register_blueprint(Blueprint(f"{name}-files", stage.__name__, static_folder="static", static_url_path=f"/static/{name}"))
     return app
 
 

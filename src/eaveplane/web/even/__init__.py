@@ -34,6 +34,7 @@ CLIPPED = 0.985
 CONTROLS = {c.name: c for c in controls(Look)}
 TEMPERATURE, COLDEST = CONTROLS["kelvin"], 1700.0
 """The control for the light, and the least temperature that it names; 0 is as shot."""
+KINDS = {"graduated": "Graduated", "elliptical": "Elliptical", "brushed": "Brushed", "tones": "Tone range", "hues": "Hue range", "distance": "Distance"}
 DRAWN = {"Hue ring": ("hues",), "Curve": ("curve",)}
 """What a look has beside its numbers, by the heading that resets it."""
 
@@ -54,6 +55,7 @@ def bench(scene: ScenePage) -> dict[str, Any]:
         "groups": list(GROUPS),
         "others": scenes.named_scenes(desk().db, scene.number),
         "hue_controls": controls(HuePoint),
+        "area_facts": {"kinds": KINDS, "fields": [c.name for c in controls(Area) if c.group == IN_AREA]},
         "area_controls": [c for c in controls(Area) if c.group == IN_AREA],
         "feather": next(c for c in controls(Area) if c.name == "feather"),
         "shapes": [[controls(type(part)) for part in area.parts] for area in look.areas],

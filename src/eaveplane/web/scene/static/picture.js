@@ -55,7 +55,7 @@ export class Picture {
     if (view === "difference") return `difference:${chosen}:${state.reference}`;
     if (view === "capture") return `capture:all:${chosen}`;
     if (view === "edges" || view === "drift") return `${view}:${chosen}`;
-    if (view === "area") return state.lookValues.areas.length ? `area:${Math.min(this.page.bench.areas.chosen, state.lookValues.areas.length - 1)}` : "weave";
+    if (view === "area") return state.lookValues.areas.length ? `area:${Math.min(this.page.parts.even.areas.chosen, state.lookValues.areas.length - 1)}` : "weave";
     return view === "compare" ? "weave" : view;
   }
 
@@ -279,10 +279,7 @@ export class Picture {
     const zoom = this.scale() * devicePixelRatio;
     document.getElementById("zoom").textContent = zoom >= 0.995 ? `${zoom.toFixed(zoom < 1.05 ? 0 : 1)}:1` : `1:${(1 / zoom).toFixed(1)}`;
     this.wipeLine();
-    this.page.brush?.moved();
-    this.page.crop?.draw();
-    this.page.zones?.moved();
-    this.page.bench?.areas.moved();
+    this.page.tell("moved");
     this.follow();
   }
 

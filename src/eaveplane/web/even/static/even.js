@@ -6,6 +6,7 @@ import { Ring } from "./ring.js";
 import { Areas } from "./areas.js";
 
 const TOOLS = ["tone-tool", "hue-tool", "area-paint", "area-erase"];
+const ENDS = ["white_end", "black_end"];
 const CALM = 250;
 
 /** Set a value at a path such as areas.0.parts.1.soft. */
@@ -14,7 +15,7 @@ function put(object, path, value) {
   way.reduce((at, key) => at?.[key], object)[last] = value;
 }
 
-export class LookBench {
+export class Even {
   constructor(page) {
     this.page = page;
     this.panel = "light";
@@ -22,13 +23,15 @@ export class LookBench {
     this.curve = new Curve(this);
     this.ring = new Ring(this);
     this.areas = new Areas(this);
-    document.addEventListener("click", (event) => this.click(event));
-    document.addEventListener("change", (event) => this.changed(event));
+    this.stages = ["even"];
+    this.begins = "weave";
+    this.does = { pick: () => this.pick(), "save-look": (button) => this.saveLook(button.dataset.url) };
     // a hue's point has the focus again when the ring has been drawn anew
     document.body.addEventListener("htmx:oobBeforeSwap", (event) => {
       if (event.detail.target.id === "bench") this.focus = document.activeElement.closest?.("#ring .point") ? "#ring .point[aria-pressed=true]" : "";
     });
     const mat = document.querySelector(".mat");
+    mat.addEventListener("click", (event) => this.picked(event));
     // a tool takes the press before the picture is dragged by it
     mat.addEventListener("pointerdown", (event) => { if (this.tool && event.button === 0 && !event.target.closest(".area-handle")) this.press(event); }, true);
   }
@@ -63,6 +66,12 @@ export class LookBench {
 
   // ---- parts of the bench ----
 
+  draw() { this.areas.draw(); this.marks(); }
+  moved() { this.areas.moved(); }
+  chosen() { this.trim(); }
+  left() { if (this.picking) this.pick(); this.put(""); }
+  arrived() { if (!this.here && ["capture", "edges", "drift", "area"].includes(this.page.view)) this.page.view = "weave"; }
+
   dress() {
     if (!this.here || !this.nav) { this.areas.draw(); return; }
     for (const button of this.nav.querySelectorAll("[data-panel]")) button.setAttribute("aria-pressed", button.dataset.panel === this.panel);
@@ -89,7 +98,7 @@ export class LookBench {
 
   /** Take up a tool for the picture, or lay it down. */
   put(tool) {
-    if (this.page.picking) this.page.pick();
+    if (this.picking) this.pick();
     this.tool = this.tool === tool ? "" : tool;
     document.getElementById("picture").classList.toggle("picking", Boolean(this.tool));
     this.marks();
@@ -125,8 +134,8 @@ export class LookBench {
     return this.curve.drag(found, begin, lifted ? moves.at(-1) ?? begin : null);
   }
 
-  click(event) {
-    if (!this.here) return;
+  clicked(event) {
+    this.areas.click(event);
     const on = (selector) => event.target.closest(selector);
     const panel = on(".panels [data-panel]");
     if (panel) return this.choose(panel.dataset.panel);
@@ -143,8 +152,9 @@ export class LookBench {
     return undefined;
   }
 
-  changed(event) {
-    const field = event.target;
+  changed(field) {
+    if (field.id === "drift") return post(field.dataset.post, { on: field.checked ? 1 : 0 });
+    if (this.areas.changed(field)) return true;
     if (field.dataset.capture) return post(document.getElementById("capture").dataset.url, { name: field.dataset.capture, value: field.type === "checkbox" ? field.checked : field.value });
     if (!field.value) return undefined;
     if (field.id === "looks") return post(field.dataset.url, { name: field.value, groups: this.groups() });
@@ -152,6 +162,41 @@ export class LookBench {
     if (field.id === "look-forget") return confirm(`Forget the saved look ${field.value}?`) ? post(field.dataset.url, { name: field.value }) : (field.value = "");
     if (field.id === "look-file") return this.load(field);
     return undefined;
+  }
+
+  /** While a slider of the look is held it is shown, and what is lost at an end of the scale is hatched. */
+  live(ruler) {
+    const { page } = this;
+    if (!this.here || !page.picture.viewer || !ruler.querySelector("[type=range]").dataset.url?.endsWith("/even/set")) return;
+    page.ends = ENDS.includes(ruler.dataset.name);
+    this.try({});
+  }
+
+  /** A ruler of the trim belongs to the frame chosen. */
+  set(ruler, value) {
+    return ruler.closest("#trim") && post(document.getElementById("trim").dataset.url, { frame: this.page.chosen, name: ruler.dataset.name.split(".")[1], value });
+  }
+
+  /** The next click on the picture says what is neutral. */
+  pick() {
+    if (this.tool) this.put("");
+    this.picking = !this.picking;
+    document.querySelector("[data-do=pick]")?.setAttribute("aria-pressed", this.picking);
+    document.getElementById("picture").classList.toggle("picking", this.picking);
+    if (this.picking) tell("Click on something that is grey or white in the scene.");
+  }
+
+  picked(event) {
+    if (!this.picking) return;
+    const [x, y] = this.at(event), { url } = document.querySelector("[data-do=pick]").dataset;
+    this.pick();
+    post(url, { x, y });
+  }
+
+  saveLook(url) {
+    const name = document.getElementById("look-name").value;
+    if (!name.trim()) { document.getElementById("look-name").focus(); return tell("Write a name for this look first."); }
+    return post(url, { name }).then(() => tell(`Saved as ${name.trim()}.`));
   }
 
   groups() { return [...document.querySelectorAll("#look-groups :checked")].map((box) => box.value); }

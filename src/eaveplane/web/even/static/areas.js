@@ -1,6 +1,5 @@
 // Areas: their list, their handles on the picture in pixels of the reference frame, and the brush that paints them.
 const SVG = "http://www.w3.org/2000/svg";
-const NAMES = { graduated: "Graduated", elliptical: "Elliptical", brushed: "Brushed", tones: "Tones", hues: "Hues", distance: "Distance" };
 
 export class Areas {
   constructor(bench) {
@@ -10,13 +9,13 @@ export class Areas {
     this.group = document.createElementNS(SVG, "g");
     this.group.setAttribute("class", "areas");
     document.getElementById("over").append(this.group);
-    document.addEventListener("click", (event) => this.click(event));
-    document.addEventListener("change", (event) => this.changed(event));
     document.addEventListener("focusin", (event) => { const row = event.target.closest("#areas [data-area]"); if (row) this.choose(Number(row.dataset.area)); });
     this.group.addEventListener("pointerdown", (event) => this.press(event));
     this.group.addEventListener("keydown", (event) => this.key(event));
   }
 
+  /** Kinds of parts with their names, and the fields that do something in an area, as the program has them. */
+  get facts() { return JSON.parse(document.getElementById("areas").dataset.facts); }
   get areas() { return structuredClone(this.page.state.lookValues.areas || []); }
 
   choose(k) {
@@ -48,11 +47,11 @@ export class Areas {
     const made = on("[data-new-area]");
     const areas = this.areas;
     if (made) {
-      const kind = made.dataset.newArea;
-      const count = areas.filter((a) => a.name.startsWith(NAMES[kind])).length;
-      areas.push({ name: `${NAMES[kind]}${count ? ` ${count + 1}` : ""}`, parts: [this.fresh(kind)] });
+      const kind = made.dataset.newArea, name = this.facts.kinds[kind];
+      const count = areas.filter((a) => a.name.startsWith(name)).length;
+      areas.push({ name: `${name}${count ? ` ${count + 1}` : ""}`, parts: [this.fresh(kind)] });
       this.chosen = areas.length - 1;
-      this.decide(areas, `Area: ${NAMES[kind].toLowerCase()}`);
+      this.decide(areas, `Area: ${name.toLowerCase()}`);
       if (kind === "brushed" && this.bench.tool !== "area-paint") this.bench.put("area-paint");
       return;
     }
@@ -64,17 +63,18 @@ export class Areas {
     if (what === "copy") { areas.splice(k + 1, 0, { ...structuredClone(area), name: `${area.name} copy`.slice(0, 80) }); this.chosen = k + 1; this.decide(areas, `${area.name} duplicated`); }
     if (what === "remove") { areas.splice(k, 1); this.chosen = Math.max(0, k - 1); this.decide(areas, `${area.name} removed`); }
     if (what === "reset") {
-      for (const name of ["exposure", "contrast", "highlights", "shadows", "warmth", "tint", "saturation", "relief", "haze"]) area[name] = 0;
+      for (const name of this.facts.fields) area[name] = 0;
       this.decide(areas, `${area.name} reset`);
     }
     if (on("[data-part-do=remove]")) { area.parts.splice(Number(on("[data-part]").dataset.part), 1); this.decide(areas, `Part of ${area.name} removed`); }
   }
 
-  changed(event) {
-    const field = event.target, areas = this.areas;
+  /** Whether a field was one of theirs. */
+  changed(field) {
+    const areas = this.areas;
     const row = field.closest("#areas [data-area]"), k = row ? Number(row.dataset.area) : this.chosen, area = areas[k];
-    if (!area) return;
-    const { areaDo, partDo } = field.dataset;
+    const { areaDo, partDo, newPart } = field.dataset;
+    if (!area || !(areaDo || partDo || newPart !== undefined)) return false;
     if (areaDo === "on") { area.on = field.checked; this.decide(areas, `${area.name} ${field.checked ? "on" : "off"}`); }
     if (areaDo === "name") { area.name = field.value; this.decide(areas, `Area named ${field.value}`); }
     if (areaDo === "invert") { area.invert = field.checked; this.decide(areas, `${area.name} inverted`); }
@@ -82,7 +82,8 @@ export class Areas {
       area.parts[Number(field.closest("[data-part]").dataset.part)][partDo] = partDo === "join" ? field.value : field.checked;
       this.decide(areas, `Part of ${area.name} changed`);
     }
-    if (field.dataset.newPart !== undefined && field.value) { area.parts.push(this.fresh(field.value)); this.decide(areas, `${NAMES[field.value]} added to ${area.name}`); }
+    if (newPart !== undefined && field.value) { area.parts.push(this.fresh(field.value)); this.decide(areas, `${this.facts.kinds[field.value]} added to ${area.name}`); }
+    return true;
   }
 
   // ---- on the picture ----

@@ -24,7 +24,6 @@ export class CropBox {
     this.group.addEventListener("keydown", (event) => this.key(event));
     this.group.addEventListener("keyup", (event) => { if (this.box && event.key.startsWith("Arrow")) this.settle(); });
     this.group.addEventListener("focusout", () => { if (this.box && !this.held && !this.drawing) this.settle(); });
-    document.addEventListener("change", (event) => { if (event.target.id === "guides") this.draw(); });
   }
 
   /** Centre and size, in pixels of the picture, of the largest box in the turned canvas. */
