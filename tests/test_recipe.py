@@ -34,7 +34,7 @@ RECIPES = st.builds(
 
 
 @given(RECIPES)
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_written_and_read_it_is_the_same(recipe: Recipe) -> None:
     text = recipe.to_json()
     assert Recipe.model_validate_json(text) == recipe

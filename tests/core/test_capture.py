@@ -52,7 +52,7 @@ def reader(light: FloatArray) -> Callable[[Box], FloatArray]:
 
 
 @given(st.floats(-1.2e-3, 1.2e-3), st.floats(-1.2e-3, 1.2e-3))
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=6)
 def test_fringes_are_measured_and_taken_away(red: float, blue: float) -> None:
     light = texture(1)
     whole = light.copy()
@@ -123,7 +123,7 @@ def test_distortion_is_taken_away_only_when_asked() -> None:
 
 
 @given(st.integers(0, 700), st.integers(0, 450), st.sampled_from(["noise", "fringes", "vignetting", "sharpening", "distortion"]))
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 def test_a_piece_is_corrected_as_the_whole_is(x: int, y: int, name: str) -> None:
     capture = {
         "noise": Capture(noise=60, noise_colour=80),

@@ -58,7 +58,7 @@ def test_what_only_dropped_frames_cover_is_lost() -> None:
 
 
 @given(st.sets(st.integers(0, 8), min_size=1, max_size=5))
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=6)
 def test_the_more_frames_stay_the_less_is_lost(extra: set[int]) -> None:
     """A frame that can go while few stay can go while more of its neighbours do."""
     few = [k for k in range(7) if k not in extra][:4] or [0]

@@ -18,7 +18,7 @@ def _only(frame: int, count: int, height: int = 60, width: int = 80) -> np.ndarr
 
 
 @given(st.lists(st.floats(0.3, 200), min_size=1, max_size=9, unique=True), st.integers(0, 8))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_one_sharp_frame_tells_its_own_distance(focus: list[float], frame: int) -> None:
     frame %= len(focus)
     found = distances_of(_only(frame, len(focus)), focus)
@@ -34,7 +34,7 @@ def test_between_two_frames_it_is_between_in_dioptres() -> None:
 
 
 @given(st.integers(2, 8), st.integers(10, 40), st.integers(0, 2**31))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 def test_a_quiet_sky_is_as_far_as_the_farthest_frame(count: int, horizon: int, seed: int) -> None:
     rng = np.random.default_rng(seed)
     focus = [1 / d for d in np.linspace(1.6, 0.01, count)]

@@ -160,7 +160,7 @@ def test_a_name_tells_the_settings() -> None:
 
 
 @given(st.integers(0, 10_000), st.floats(-0.3, 0.3), st.floats(-300, 300), st.floats(-10, 10), st.floats(-0.12, 0.12))
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=6)
 def test_drift_is_measured_through_blur_clipping_and_movement(seed: int, ev: float, kelvin: float, tint: float, falloff: float) -> None:
     """±0.3 EV, ±300 K, ±10 tint, changed falloff, a disc of 8 px, 1 % clipped, 5 % of the picture moved."""
     rng = np.random.default_rng(seed)

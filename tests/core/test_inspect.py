@@ -133,7 +133,7 @@ def test_soft_bands_are_told_in_one_sentence() -> None:
 
 
 @given(st.permutations(range(6)))
-@settings(max_examples=8, deadline=None)
+@settings(max_examples=8)
 def test_the_order_does_not_depend_on_how_frames_come(order: list[int]) -> None:
     lights = scene(*SNOW).lights[:6]
     octaves = [measure_detail(root(lights[k])).octaves for k in order]
@@ -144,7 +144,7 @@ def test_the_order_does_not_depend_on_how_frames_come(order: list[int]) -> None:
 
 
 @given(st.integers(1, 8), st.sampled_from([3, 5]), st.permutations(range(3)), st.floats(0.7, 3), st.floats(-0.1, 0.1), st.booleans())
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=120)
 def test_brackets_are_found_in_any_order_cameras_use(positions: int, size: int, order: list[int], step: float, drift: float, passes: bool) -> None:
     pattern = [*order, *range(3, size)]
     if passes and positions > 1:

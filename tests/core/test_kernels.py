@@ -28,7 +28,6 @@ def _row(seed: int, low: float, high: float, count: int = 300) -> np.ndarray:
 
 
 @given(SEEDS, st.sampled_from([1e-6, 1e-2, 1.0, 1e3, 1e8]))
-@settings(deadline=None)
 def test_cube_roots(seed: int, scale: float) -> None:
     x = _row(seed, -scale, scale)
     y = np.empty_like(x)
@@ -37,7 +36,6 @@ def test_cube_roots(seed: int, scale: float) -> None:
 
 
 @given(SEEDS, st.floats(-30, 30))
-@settings(deadline=None)
 def test_logarithms_and_powers_of_two(seed: int, middle: float) -> None:
     x = _row(seed, middle - 3, middle + 3)
     power, log = np.empty_like(x), np.empty_like(x)
@@ -48,7 +46,6 @@ def test_logarithms_and_powers_of_two(seed: int, middle: float) -> None:
 
 
 @given(SEEDS)
-@settings(deadline=None)
 def test_turns_go_round_once_with_the_hue(seed: int) -> None:
     hue = np.sort(_row(seed, -np.pi, np.pi))
     turn = np.empty_like(hue)
@@ -62,7 +59,6 @@ def test_turns_go_round_once_with_the_hue(seed: int) -> None:
 
 
 @given(SEEDS, st.booleans())
-@settings(deadline=None)
 def test_tones_multiply_all_channels_alike(seed: int, masked: bool) -> None:
     r, g, b = (_row(seed + k, 0, 2) for k in range(3))
     before = np.stack([r, g, b])
@@ -76,7 +72,6 @@ def test_tones_multiply_all_channels_alike(seed: int, masked: bool) -> None:
 
 
 @given(SEEDS, st.floats(0.3, 1))
-@settings(deadline=None)
 def test_colours_that_cannot_be_shown_are_drawn_in_and_keep_their_hue(seed: int, amount: float) -> None:
     light, hue, chroma = _row(seed, 0.05, 0.95), _row(seed + 1, -np.pi, np.pi), _row(seed + 2, 0, 0.5)
     a, b = (chroma * np.cos(hue)).astype(np.float32), (chroma * np.sin(hue)).astype(np.float32)
@@ -94,7 +89,6 @@ def test_colours_that_cannot_be_shown_are_drawn_in_and_keep_their_hue(seed: int,
 
 
 @given(SEEDS, st.floats(0, 1), st.floats(0.3, 1))
-@settings(deadline=None)
 def test_haze_taken_away_is_what_was_laid_over_the_light(seed: int, amount: float, through: float) -> None:
     clear = [_row(seed + k, 0.05, 1) for k in range(3)]
     air = np.array([0.7, 0.8, 0.9], np.float32)
@@ -142,7 +136,7 @@ def test_hues_between_two_points_share_what_both_do() -> None:
 
 
 @given(SEEDS, st.sampled_from(["srgb", "rec2020"]), st.sampled_from([np.uint8, np.uint16]))
-@settings(deadline=None, max_examples=20)
+@settings(max_examples=20)
 def test_light_is_what_curve_and_matrix_say(seed: int, primaries: str, kind: type) -> None:
     encoding = standard_encoding(primaries)
     codes = np.random.default_rng(seed).integers(0, np.iinfo(kind).max + 1, (5, 41, 3)).astype(kind)
@@ -154,7 +148,7 @@ def test_light_is_what_curve_and_matrix_say(seed: int, primaries: str, kind: typ
 
 
 @given(SEEDS, st.sampled_from(["srgb", "rec2020"]))
-@settings(deadline=None, max_examples=20)
+@settings(max_examples=20)
 def test_codes_are_the_nearest_to_their_light(seed: int, primaries: str) -> None:
     encoding = standard_encoding(primaries)
     root = np.random.default_rng(seed).uniform(-0.1, 1.1, (4, 37, 3)).astype(np.float32)
@@ -165,7 +159,7 @@ def test_codes_are_the_nearest_to_their_light(seed: int, primaries: str) -> None
 
 
 @given(SEEDS, st.integers(1, 4), st.booleans())
-@settings(deadline=None, max_examples=30)
+@settings(max_examples=30)
 def test_shares_sum_to_one_and_nothing_comes_through_a_closed_gate(seed: int, count: int, alone: bool) -> None:
     rng = np.random.default_rng(seed)
     spare, gates = rng.random((2, count, 6, 19)).astype(np.float32)

@@ -49,7 +49,7 @@ def test_every_control_at_zero_is_exactly_no_change() -> None:
 
 
 @given(st.sampled_from([c for c in controls(Look) if c.name not in ("pivot", "tint_balance", "compress") and not c.name.endswith("_hue")]), st.sampled_from([-1, 1]))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_a_little_of_any_control_is_little(control, way: int) -> None:  # type: ignore[no-untyped-def]
     root = 0.15 + 0.6 * _root(2)
     guide = guide_of(root, (32, 24))
@@ -147,7 +147,7 @@ def test_bright_colours_run_into_white_and_keep_their_hue() -> None:
 
 
 @given(st.integers(0, 999))
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 def test_colours_beyond_the_gamut_are_drawn_in_and_not_cut(seed: int) -> None:
     lab = np.stack([np.full(200, 0.6), *(np.outer([np.cos(seed), np.sin(seed)], np.linspace(0, 0.3, 200)))], axis=-1)
     root = np.sqrt(np.maximum(from_oklab(lab), 0)).astype(np.float32)[None]
@@ -323,7 +323,7 @@ def test_parts_join_as_sets_do(joins: list[str], inside_out: bool) -> None:
 
 
 @given(st.floats(8, 60), st.integers(0, 2))
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 def test_a_feathered_edge_is_as_soft_as_asked_at_any_size(feather: float, level: int) -> None:
     # a sharp half plane softened by a Gaussian is its integral
     area = Area(feather=feather, parts=[Graduated(x0=399.5, y0=0, x1=400.5, y1=0)])

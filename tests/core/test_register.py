@@ -79,7 +79,7 @@ def test_one_frame_needs_no_fit() -> None:
 
 
 @given(st.lists(st.tuples(st.floats(0.98, 1.02), st.floats(-1, 1), st.floats(-25, 25), st.floats(-25, 25)), min_size=1, max_size=4))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_the_common_area_is_covered_and_cannot_grow(moves: list[tuple[float, float, float, float]]) -> None:
     size = (300, 200)
     laid = [Placement(np.eye(3), size)]

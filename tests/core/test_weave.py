@@ -71,7 +71,7 @@ STROKES = [
 
 
 @given(st.integers(0, 250), st.integers(0, 180), st.integers(1, 70), st.integers(1, 60), st.sampled_from([1, 2, 3]), st.booleans())
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_a_box_is_the_same_wherever_it_is_cut(x: int, y: int, w: int, h: int, seam: int, painted: bool) -> None:
     laid, gates = _scene()
     strokes, weaving = (STROKES if painted else []), Weaving(seam=seam)
@@ -108,7 +108,7 @@ def test_strokes_of_frames_that_are_left_out_do_nothing() -> None:
 
 
 @given(st.floats(4, 60), st.floats(0, 1), st.floats(0.05, 1), st.integers(0, 2))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_a_dab_covers_what_its_formula_says(width: float, softness: float, opacity: float, level: int) -> None:
     stroke = Stroke(action="in", frame="a", width=width, softness=softness, opacity=opacity, points=[(64, 64)])
     drawn = draw_line(stroke, (0, 0, 128 >> level, 128 >> level), level)

@@ -54,7 +54,7 @@ def test_a_rim_is_brighter_or_darker_and_cut_discs_lean() -> None:
 
 
 @given(radius=st.floats(1.0, 18.0), blades=st.sampled_from([0, 5, 7, 9]), rim=st.floats(-0.5, 0.5))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 def test_light_is_neither_made_nor_lost(radius: float, blades: int, rim: float) -> None:
     lens = Lens(blades=blades, rim=rim)
     pad = math.ceil(radius * 1.33) + 3

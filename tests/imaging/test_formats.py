@@ -109,7 +109,7 @@ DISTANCES = st.floats(0.05, 5000) | st.just(float("inf"))
 
 
 @given(st.floats(1e-5, 3600), st.floats(0.7, 64), st.integers(25, 60000), st.floats(1, 1200), DISTANCES, TEXTS)
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_exif_says_what_was_written(tmp_path_factory: pytest.TempPathFactory, seconds: float, stop: float, iso: int, focal: float, focus: float, lens: str) -> None:
     path = tmp_path_factory.mktemp("exif") / "a.jpg"
     meta = Metadata(seconds=seconds, f_number=stop, iso=iso, focal_mm=focal, focus_m=focus, lens=lens)
@@ -122,7 +122,7 @@ def test_exif_says_what_was_written(tmp_path_factory: pytest.TempPathFactory, se
 
 @pytest.mark.filterwarnings("ignore:Corrupt EXIF data")
 @given(st.binary(min_size=0, max_size=160))
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_any_exif_is_read_or_ignored(tmp_path_factory: pytest.TempPathFactory, noise: bytes) -> None:
     path = tmp_path_factory.mktemp("exif") / "a.jpg"
     Image.new("RGB", (32, 32)).save(path, exif=b"Exif\0\0II*\0\x08\0\0\0" + noise)

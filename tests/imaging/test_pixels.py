@@ -42,7 +42,7 @@ def test_whole_pixels_shift_exactly(dx: int, dy: int) -> None:
 
 
 @given(st.floats(0.97, 1.03), st.floats(-2, 2), st.floats(-9, 9), st.floats(-9, 9), st.floats(-1e-5, 1e-5))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 def test_rows_then_columns_is_the_same_as_both_at_once(scale: float, degrees: float, dx: float, dy: float, bend: float) -> None:
     picture, fit = _smooth(), _fit(scale, degrees, dx, dy, bend)
     box = (25, 25, 110, 70)
@@ -53,7 +53,7 @@ def test_rows_then_columns_is_the_same_as_both_at_once(scale: float, degrees: fl
 
 
 @given(st.floats(0.97, 1.03), st.floats(-8, 8), st.floats(-5, 5), st.floats(-5, 5))
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_there_and_back_gives_the_picture(scale: float, degrees: float, dx: float, dy: float) -> None:
     picture, fit = _smooth(200, 200), _fit(scale, degrees, dx, dy)
     there = warp(picture, fit, (0, 0, 200, 200), repeat_edge=True)
@@ -62,7 +62,7 @@ def test_there_and_back_gives_the_picture(scale: float, degrees: float, dx: floa
 
 
 @given(st.integers(1, 30), st.integers(1, 20), st.floats(0.01, 3), st.floats(0.01, 3), st.floats(-4, 30), st.floats(-4, 30), st.booleans())
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_maps_are_linear_between_their_pixels_and_repeated_beyond(width: int, height: int, across: float, down: float, x: float, y: float, two: bool) -> None:
     maps = np.random.default_rng(3).random((height, width, 2) if two else (height, width), np.float32)
     out = spread(maps, (across, down), (x, y), (17, 9))

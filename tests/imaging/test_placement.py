@@ -26,7 +26,7 @@ def _smooth() -> np.ndarray:
 
 
 @given(*MOVES)
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_points_go_there_and_come_back(scale: float, degrees: float, dx: float, dy: float, bend: float) -> None:
     placement = _placed(scale, degrees, dx, dy, bend)
     points = np.array([[0, 0], [159, 0], [80.25, 60.5], [3, 117]], np.float64)
@@ -38,7 +38,7 @@ def test_points_go_there_and_come_back(scale: float, degrees: float, dx: float, 
 
 
 @given(*MOVES)
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 def test_a_frame_reaches_where_its_pixels_land(scale: float, degrees: float, dx: float, dy: float, bend: float) -> None:
     placement = _placed(scale, degrees, dx, dy, bend)
     inside = placement.covers((-5, -5, 170, 130))
@@ -50,7 +50,7 @@ def test_a_frame_reaches_where_its_pixels_land(scale: float, degrees: float, dx:
 
 
 @given(st.floats(0.97, 1.03), st.floats(-2, 2), st.integers(0, 100), st.integers(0, 60))
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_the_source_box_is_enough(scale: float, degrees: float, x: int, y: int) -> None:
     picture, placement, box = _smooth(), _placed(scale, degrees, 3.3, -2.1), (x, y, 50, 40)
     px, py, pw, ph = placement.source_box(box)

@@ -36,7 +36,7 @@ def test_exif_and_profile_are_carried_over(tmp_path: Path, suffix: str) -> None:
 
 
 @given(st.floats(-90, 90), st.floats(-180, 180), st.none() | st.floats(-400, 8800))
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_maker_author_rights_and_position_come_through_every_format(tmp_path: Path, north: float, east: float, height: float | None) -> None:
     meta = replace(META, make="Northlight", author="A. Walker", rights="© 2026 A. Walker", position=(north, east, height))
     for suffix in (".tif", ".png", ".jpg"):

@@ -25,7 +25,7 @@ questions = st.builds(
 
 
 @given(questions, st.floats(0, 1))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_nothing_between_the_ends_is_blurred_by_more_than_is_allowed(question: Question, share: float) -> None:
     assume(question.nearest_m > 2 * question.focal_mm / 1000)
     plan = answer(question)
@@ -40,7 +40,7 @@ def test_nothing_between_the_ends_is_blurred_by_more_than_is_allowed(question: Q
 
 
 @given(questions)
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_one_shot_fewer_would_leave_a_gap(question: Question) -> None:
     assume(question.nearest_m > 2 * question.focal_mm / 1000)
     bare = question.model_copy(update={"overlap": 0.0})

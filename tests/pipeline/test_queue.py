@@ -78,7 +78,7 @@ def test_a_call_to_stop_is_heard_within_a_second_in_the_middle_of_a_step(tmp_pat
 
 
 @given(st.lists(st.integers(1, 400), min_size=1, max_size=30))
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 def test_what_is_kept_fits_into_the_bytes_there_are(sizes: list[int]) -> None:
     kept = Memory(1 << 20)
     for k, rows in enumerate(sizes):

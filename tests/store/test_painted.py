@@ -31,7 +31,7 @@ def db(tmp_path: Path) -> Database:
 
 
 @given(st.lists(st.lists(st.tuples(st.floats(-1e5, 1e5), st.floats(-1e5, 1e5)), min_size=1, max_size=9), max_size=4))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 def test_every_recipe_comes_back_whole(tmp_path_factory: pytest.TempPathFactory, lines: list[list[tuple[float, float]]]) -> None:
     db = Database(tmp_path_factory.mktemp("painted") / "library.sqlite")
     strokes = [Stroke(action="out", frame="a", width=12, softness=0.3, opacity=0.5, points=points) for points in lines]
