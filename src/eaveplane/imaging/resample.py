@@ -193,6 +193,61 @@ def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int
     return out if source.ndim == 3 else out[..., 0]
 
 
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _looks(back: np.ndarray, x0: int, y0: int, amount: np.ndarray, step: np.ndarray, middle: np.ndarray, out: np.ndarray) -> None:
+    for j in range(out.shape[0]):
+        y = float(j + y0)
+        for i in range(out.shape[1]):
+            x = float(i + x0)
+            w = np.float64(1.0) / (back[2, 0] * x + back[2, 1] * y + back[2, 2])
+            d = float(amount[j, i])
+            out[j, i, 0] = (back[0, 0] * x + back[0, 1] * y + back[0, 2]) * w + d * (step[0] + step[2] * (x - middle[0]) * middle[2])
+            out[j, i, 1] = (back[1, 0] * x + back[1, 1] * y + back[1, 2]) * w + d * (step[1] + step[2] * (y - middle[1]) * middle[2])
+
+
+def looks(back: NDArray[np.float64], box: tuple[int, int, int, int], amount: FloatArray, step: NDArray[np.float64], middle: NDArray[np.float64]) -> FloatArray:
+    """Where in the source (h, w, 2) each pixel of a target box (x, y, w, h) lies: where `back` (3, 3) puts it, and `amount` (h, w) times
+    a step to the side, up and forward (3,), the last in proportion to the distance from `middle` (x, y, and by what to divide it)."""
+    x, y, width, height = box
+    out = np.empty((height, width, 2), np.float32)
+    by_rows(lambda a, b: _looks(back, x, y + a, amount[a:b], step, middle, out[a:b]), height, width)
+    return out
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _warp_at(source: np.ndarray, at: np.ndarray, out: np.ndarray, table: np.ndarray) -> None:
+    height, width, channels = source.shape
+    for j in range(out.shape[0]):
+        for i in range(out.shape[1]):
+            sx, sy = min(max(float(at[j, i, 0]), 0.0), width - 1.0), min(max(float(at[j, i, 1]), 0.0), height - 1.0)
+            qx, qy = int(np.floor(sx * PHASES + 0.5)), int(np.floor(sy * PHASES + 0.5))
+            ix, iy = qx >> PHASE_BITS, qy >> PHASE_BITS
+            px, py = qx & (PHASES - 1), qy & (PHASES - 1)
+            inside = ix >= 2 and iy >= 2 and ix < width - 3 and iy < height - 3
+            for c in range(channels):
+                total = np.float32(0)
+                for b in range(TAPS):
+                    row = iy + b - 2
+                    if not inside:
+                        row = min(max(row, 0), height - 1)
+                    along = np.float32(0)
+                    for a in range(TAPS):
+                        col = ix + a - 2
+                        if not inside:
+                            col = min(max(col, 0), width - 1)
+                        along += table[px, a] * source[row, col, c]
+                    total += table[py, b] * along
+                out[j, i, c] = total
+
+
+def warp_at(source: FloatArray, at: FloatArray) -> FloatArray:
+    """`source` (h, w) or (h, w, c) at places `at` (h', w', 2) of its own, as `warp` resamples, its edges repeated."""
+    planes = np.ascontiguousarray(source if source.ndim == 3 else source[..., None], np.float32)
+    out = np.empty((*at.shape[:2], planes.shape[2]), np.float32)
+    by_rows(lambda a, b: _warp_at(planes, at[a:b], out[a:b], _TABLE), *at.shape[:2])
+    return out if source.ndim == 3 else out[..., 0]
+
+
 # between rows and along them apart, and one and two maps apart, so that each loop is compiled into vector instructions
 
 

@@ -6,7 +6,6 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -18,13 +17,12 @@ from . import verdicts
 from .consequence import Closely, losses
 from .coverage import SHARP, SOFT, SoftBand, soft_bands, soft_map
 from .defocus import CLEAR, Defocus, find_defocus
+from .focus import coarser, first_guess, halvings_of, laid, reach_of
 from .octaves import BLOCK, Octaves
 from .shake import shake_of
 from .verdicts import Verdict
 
-MOST_BLOCKS_ACROSS, MOST_ACROSS = 130, 420
-USUAL_STEP = 1.2
-"""Pixels of radius between the focus of neighbours, as a first guess."""
+MOST_ACROSS = 420
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,33 +47,12 @@ class Inspection:
     covered: float
 
 
-def laid(maps: FloatArray, placement: Placement, block: int) -> FloatArray:
-    """Maps (c, h, w) of a frame's blocks on those of the reference, the edge repeated."""
-    height, width = maps.shape[1:]
-    blocks = placement.in_cells(block, (width, height))
-    # between squares, so that what is large does not drown what is small
-    return np.stack([blocks.lay_maps(np.sqrt(m), (height, width)) ** 2 for m in maps])
-
-
-def _coarser(maps: FloatArray, halvings: int) -> FloatArray:
-    for _ in range(halvings):
-        maps = np.stack([halve(m) for m in maps])
-    return maps
-
-
 def _needed(defocus: Defocus, frame: int, good: list[int], zone: NDArray[np.bool_]) -> bool:
     """Whether places would be soft without a frame."""
     others = [k for k in good if k != frame]
     if frame not in good or not others or not zone.any():
         return False
     return float(np.percentile(defocus.least(others)[zone], 90)) > SOFT
-
-
-def _reach(placement: Placement, shape: tuple[int, int], block: int) -> NDArray[np.bool_]:
-    # eight places a block are enough to tell nine tenths of it
-    small = placement.at(max(0, block.bit_length() - 4))
-    inside = small.covers((0, 0, *small.size)).astype(np.float32)
-    return np.asarray(cv2.resize(inside, shape[::-1], interpolation=cv2.INTER_AREA) > 0.9)
 
 
 def inspect(
@@ -89,17 +66,17 @@ def inspect(
     """Look at frames in order from near to far, registered: `placements` and `gains` take them to the reference;
     `fitting` tells whose placement can be trusted. What blocks propose is proven `closely` before it is said."""
     count, size = len(frames), placements[0].size
-    halvings = max(0, math.ceil(math.log2(max(frames[0].octaves.energy.shape[1:]) / MOST_BLOCKS_ACROSS)))
+    halvings = halvings_of(frames[0].octaves)
     block = BLOCK << halvings
 
     def on_reference(maps: Sequence[FloatArray]) -> list[FloatArray]:
-        return [laid(_coarser(m, halvings), placement, block) for m, placement in zip(maps, placements, strict=True)]
+        return [laid(coarser(m, halvings), placement, block) for m, placement in zip(maps, placements, strict=True)]
 
     energies = on_reference([f.octaves.energy for f in frames])
     noises = on_reference([f.octaves.noise for f in frames])
     slopes = on_reference([f.octaves.slopes for f in frames])
     shape = energies[0].shape[1:]
-    reach = [_reach(placement, shape, block) for placement in placements]
+    reach = [reach_of(placement, shape, block) for placement in placements]
     # brightness must not pass for sharpness
     for k, gain in enumerate(gains):
         for maps in (energies[k], noises[k], slopes[k]):
@@ -122,7 +99,7 @@ def inspect(
     steady = steady if len(steady) > 1 else list(range(count))
     beyond = verdicts.at_the_ends(leads, steady)
     dioptres = np.array([math.nan if f.meta.focus_m is None else 0.0 if math.isinf(f.meta.focus_m) else -1 / f.meta.focus_m for f in frames])
-    start, to_scale = _first_guess(dioptres, set(beyond), verdicts.unlike(energies, noises, known))
+    start, to_scale = first_guess(dioptres, set(beyond), verdicts.unlike(energies, noises, known))
     defocus = find_defocus(energies, noises, reach, block, start, to_scale, steady)
     settings = verdicts.other_settings([f.meta for f in frames], [f.shot for f in frames], gains) if count > 2 else {}
     strange = _intruders(frames, placements, gains, defocus, steady)
@@ -170,24 +147,6 @@ def inspect(
             inside[y : y + h + 1, x : x + w + 1] = True
         covered = 1.0 - float((inside & told_of & (np.nan_to_num(soft) > SHARP)).sum()) / float(told_of.sum())
     return Inspection(told_of_frames, bands, defocus, soft, round(covered, 4))
-
-
-def _first_guess(dioptres: NDArray[np.float64], beyond: set[int], unlike: list[float]) -> tuple[NDArray[np.float64], bool]:
-    """Where to begin looking for the focus of frames on the line, and whether only the scale is in question; `unlike`
-    tells how differently sharp neighbours are."""
-    count = len(dioptres)
-    inner = [k for k in range(count) if k not in beyond]
-    known = np.isfinite(dioptres).all() and len(inner) > 1 and (np.diff(dioptres[inner]) > -1e-9).all() and np.ptp(dioptres[inner]) > 1e-6
-    if not known:
-        usual = float(np.median(unlike)) if unlike else 1.0
-        return np.concatenate([[0.0], np.cumsum([USUAL_STEP * max(0.05, min(u / max(usual, 1e-6), 3.0)) for u in unlike])]), False
-    step = np.ptp(dioptres[inner]) / (len(inner) - 1)
-    guess = (dioptres - dioptres[inner[0]]) / step * USUAL_STEP
-    # what lies past infinity bears no distance
-    for k in sorted(beyond):
-        if k > 0 and guess[k] <= guess[k - 1]:
-            guess[k] = guess[k - 1] + USUAL_STEP
-    return np.array(guess, dtype=np.float64), not beyond
 
 
 def _intruders(

@@ -39,14 +39,10 @@ def find_features(luma: FloatArray) -> Features:
     return Features(((where + 0.5) / scale - 0.5).astype(np.float32), np.sqrt(descriptors / (descriptors.sum(axis=1, keepdims=True) + 1e-6)))
 
 
-def first_fit(a: Features, b: Features, tolerance: float) -> tuple[NDArray[np.float64], int]:
-    """Similarity (3, 3) from picture `a` to picture `b` and how many matches agree with it within `tolerance` px.
-
-    Mutual nearest neighbours under the ratio test (Lowe 2004), then random consensus (Fischler and Bolles 1981). Without
-    enough agreement the fit is the identity and the number is 0.
-    """
+def matches(a: Features, b: Features) -> NDArray[np.int64]:
+    """Which features of two pictures are the same (n, 2): mutual nearest neighbours under the ratio test (Lowe 2004)."""
     if min(len(a.points), len(b.points)) < LEAST_AGREEING:
-        return np.eye(3), 0
+        return np.zeros((0, 2), np.int64)
     alike = a.descriptors @ b.descriptors.T
     nearest = alike.argmax(axis=1)
     mutual = alike.argmax(axis=0)[nearest] == np.arange(len(nearest))
@@ -54,9 +50,19 @@ def first_fit(a: Features, b: Features, tolerance: float) -> tuple[NDArray[np.fl
     two = np.partition(alike, -2, axis=1)[:, -2:]
     clear = (1 - two[:, 1]) < RATIO**2 * (1 - two[:, 0])
     good = np.flatnonzero(mutual & clear)
-    if len(good) < LEAST_AGREEING:
+    return np.stack([good, nearest[good]], axis=1)
+
+
+def first_fit(a: Features, b: Features, tolerance: float) -> tuple[NDArray[np.float64], int]:
+    """Similarity (3, 3) from picture `a` to picture `b` and how many matches agree with it within `tolerance` px.
+
+    `matches`, then random consensus (Fischler and Bolles 1981). Without enough agreement the fit is the identity and the
+    number is 0.
+    """
+    pairs = matches(a, b)
+    if len(pairs) < LEAST_AGREEING:
         return np.eye(3), 0
-    src, dst = a.points[good], b.points[nearest[good]]
+    src, dst = a.points[pairs[:, 0]], b.points[pairs[:, 1]]
     cv2.setRNGSeed(7)
     fit, agree = cv2.estimateAffinePartial2D(src, dst, method=cv2.RANSAC, ransacReprojThreshold=tolerance, maxIters=5000, confidence=0.9999)
     count = int(agree.sum()) if agree is not None else 0

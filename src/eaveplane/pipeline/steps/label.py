@@ -7,14 +7,17 @@ from pathlib import Path
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from ...core.gather.detail import covered, lay_on, pooled_shape, signal
+from ...core.weave.contradiction import contradicts
 from ...core.weave.labels import aggregate, costs
 from ...core.weave.weave import label_weights
 from ...imaging.colour import FloatArray
+from ...imaging.placement import Placement
 from ..cache import Cache
 from ..ticket import Ticket
-from .frame import open_frame
+from .frame import Frame, open_frame
 from .register import Register, open_registration
 from .step import Step
 
@@ -23,7 +26,7 @@ from .step import Step
 class Label(Step):
     """Label weights of all frames that were registered, from their detail."""
 
-    name, version = "label", 3
+    name, version = "label", 4
     registered: Register
     quiet: float
 
@@ -32,13 +35,17 @@ class Label(Step):
         size = frames[0].size
         shape = pooled_shape(size[1], size[0])
         energies, noises, reach = [], [], []
+        standard = frames[laid.reference].luma()
         for k, (frame, placement) in enumerate(zip(frames, laid.placements, strict=True)):
             detail = frame.detail()
             energies.append(lay_on(signal(detail), placement, shape))
             noises.append(detail.noise)
-            reach.append(covered(placement, shape))
+            inside = covered(placement, shape)
+            if placement.shift and laid.focus:
+                inside &= ~_elsewhere(frame, placement, standard, laid.focus[k] - laid.focus[laid.reference], shape)
+            reach.append(inside)
             ticket.tell(0.5 * (k + 1) / len(frames))
-        guide = cv2.resize(frames[laid.reference].luma(), shape[::-1], interpolation=cv2.INTER_AREA)
+        guide = cv2.resize(standard, shape[::-1], interpolation=cv2.INTER_AREA)
         weights = label_weights(aggregate(costs(energies, noises, reach), guide, self.quiet), reach)
         ticket.tell(0.95)
         np.save(folder / "gates.npy", weights.astype(np.float16))
@@ -47,6 +54,14 @@ class Label(Step):
         counts = np.bincount(winner[texture], minlength=len(frames)) / max(1, int(texture.sum()))
         rows = [np.asarray(((winner == k) & texture).sum(axis=1)) / np.maximum(texture.sum(axis=1), 1) for k in range(len(frames))]
         np.savez(folder / "zones.npz", shares=counts, rows=np.array(rows, np.float32))
+
+
+def _elsewhere(frame: Frame, placement: Placement, standard: FloatArray, apart: float, shape: tuple[int, int]) -> NDArray[np.bool_]:
+    """Where (h, w) a frame taken by a camera that moved shows something else than the reference, of luma `standard`."""
+    level = frame.detail().level
+    height, width = standard.shape
+    noise = frame.fine_noise() / 20 / 4.0**level
+    return contradicts(placement.at(level).lay(frame.luma(), (0, 0, width, height)), standard, abs(apart), noise, shape)
 
 
 def open_labels(cache: Cache, key: str) -> FloatArray:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+import math
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -11,11 +12,16 @@ from typing import Any
 import numpy as np
 
 from ...core.even.drift import Drift, Trim, measure_drift, radius_squared
+from ...core.gather.detail import POOL, signal
+from ...core.gather.focus import focus_of
 from ...core.register.area import common_area
+from ...core.register.moved import Moved, moved
+from ...core.register.register import Registration as Found
 from ...core.register.register import register
+from ...core.register.sweep import blurred
 from ...core.weave.weave import RegisteredFrames
 from ...imaging.colour import FloatArray
-from ...imaging.placement import Placement
+from ...imaging.placement import Placement, Shift, scaled
 from ...imaging.pyramid import Box
 from ..cache import Cache
 from ..ticket import Ticket
@@ -27,7 +33,7 @@ from .step import Step
 class Register(Step):
     """Frames, near to far, laid on one of them, and what then differs in brightness and colour."""
 
-    name, version = "register", 5
+    name, version = "register", 6
     frames: tuple[FrameStep, ...]
     reference: int
 
@@ -38,19 +44,27 @@ class Register(Step):
         frames = [open_frame(cache, frame) for frame in self.frames]
         level = frames[0].detail().level
         found = register(lambda k: frames[k].luma(), [frame.features() for frame in frames], level, self.reference, lambda share: ticket.tell(0.95 * share))
-        small = [frame.small() for frame in frames]
         placements = [Placement(fit, frame.size) for fit, frame in zip(found.fits, frames, strict=True)]
+        stepped = _stepped(frames, found, placements, lambda share: ticket.tell(0.6 + 0.35 * share))
+        placements = stepped.placements if stepped else placements
+        small = [frame.small() for frame in frames]
         drifts = measure_drift(small, [placement.at(frames[0].small_level) for placement in placements], self.reference)
         facts = {
             "reference": self.reference,
-            "fits": [fit.tolist() for fit in found.fits],
+            "fits": [placement.matrix.tolist() for placement in placements],
+            "steps": [placement.shift.step.tolist() if placement.shift else None for placement in placements],
             "residual": [r if np.isfinite(r) else None for r in found.residual],
             "warnings": found.warnings,
             "model": found.model,
+            "focus": stepped.focus if stepped else None,
+            "gains": stepped.gains if stepped else None,
             "drifts": [asdict(drift) for drift in drifts],
             "area": common_area([placement.corners() for placement in placements], frames[0].size),
             "size": frames[0].size,
         }
+        for k, placement in enumerate(placements):
+            if placement.shift:
+                np.save(folder / f"depth{k}.npy", placement.shift.depth.astype(np.float16))
         (folder / "registration.json").write_text(json.dumps(facts))
 
 
@@ -63,6 +77,7 @@ class Registration:
     residual: list[float | None]
     warnings: list[str | None]
     model: str
+    focus: list[float] | None
     drifts: list[Drift]
     area: Box
     size: tuple[int, int]
@@ -70,11 +85,13 @@ class Registration:
 
 def open_registration(cache: Cache, key: str) -> Registration:
     """The registration of a key."""
-    facts = json.loads((cache.path(key) / "registration.json").read_text())
+    folder = cache.path(key)
+    facts = json.loads((folder / "registration.json").read_text())
     size = tuple(facts["size"])
-    placements = [Placement(np.array(fit), size) for fit in facts["fits"]]
+    shifts = [Shift(np.array(step), np.load(folder / f"depth{k}.npy").astype(np.float32), size) if step else None for k, step in enumerate(facts["steps"])]
+    placements = [Placement(np.array(fit), size, shift) for fit, shift in zip(facts["fits"], shifts, strict=True)]
     drifts = [Drift(**{**drift, "gain": tuple(drift["gain"])}) for drift in facts["drifts"]]
-    return Registration(facts["reference"], placements, facts["residual"], facts["warnings"], facts["model"], drifts, tuple(facts["area"]), size)
+    return Registration(facts["reference"], placements, facts["residual"], facts["warnings"], facts["model"], facts["focus"], drifts, tuple(facts["area"]), size)
 
 
 def registered_frames(frames: list[Frame], names: list[str], laid: Registration, even_out: bool, trims: Sequence[Trim]) -> RegisteredFrames:
@@ -93,3 +110,19 @@ def registered_frames(frames: list[Frame], names: list[str], laid: Registration,
         return placement.lay(root, box, part)
 
     return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, float(np.median([frame.fine_noise() for frame in frames])), read)
+
+
+def _stepped(frames: list[Frame], found: Found, placements: list[Placement], progress: Callable[[float], None]) -> Moved | None:
+    """Where frames lie if the camera moved between them; None where nothing speaks for that."""
+    import os
+    mode = os.environ.get("EAVEPLANE_STEP", "auto")
+    if mode == "off" or len(frames) < 2:
+        return None
+    metres = np.array([math.nan if frame.meta.focus_m is None else frame.meta.focus_m for frame in frames])
+    focus = -focus_of([frame.octaves() for frame in frames], placements, -1 / metres)
+    level = frames[0].detail().level
+    scale = 2.0**level
+    details = [blurred(np.sqrt(signal(frame.detail())[0]), 1.5) for frame in frames]
+    noise = float(np.median([frame.fine_noise() for frame in frames])) / 20 / scale**2
+    fits = [scaled(fit, scale) for fit in found.fits]
+    return moved(lambda k: frames[k].luma(), [frame.features() for frame in frames], details, POOL / scale, fits, focus, found.reference, noise, frames[0].size, progress)

@@ -1,0 +1,103 @@
+"""Whether the camera itself moved between frames, and where they lie then."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...imaging.colour import FloatArray
+from ...imaging.placement import Matrix, Placement, Shift, scaled
+from ...imaging.pyramid import Size
+from .features import Features, matches
+from .parallax import Motion, solve
+from .sweep import BAND_NOISE, band, blurred, defocused, sweep
+
+FARTHEST = 0.03
+"""Distance of a match from where the fit puts it, in widths of the picture, beyond which it is taken for wrong."""
+FEWEST = 60
+"""Matches of a frame with the reference below which nothing is said of a step."""
+OWN = 1.15
+"""How much more energy a frame has than the reference where it counts as the sharper."""
+MOST = 0.8
+"""Misfit of a place beyond which it is not the same thing; more is not counted."""
+
+
+@dataclass(frozen=True, eq=False)
+class Moved:
+    """Placements of all frames (n) under a camera that moved, and what that is worth: `gains` (n,), by what part the frames' own sharp
+    zones differ less from the reference than under the fits alone, 0 for the reference; `focus` (n,) as it was given."""
+
+    placements: list[Placement]
+    gains: list[float]
+    focus: list[float]
+
+
+def moved(
+    luma: Callable[[int], FloatArray],
+    features: Sequence[Features],
+    details: Sequence[FloatArray],
+    pool: float,
+    fits: Sequence[Matrix],
+    focus: NDArray[np.float64],
+    reference: int,
+    noise: float,
+    size: Size,
+    progress: Callable[[float], None] = lambda share: None,
+) -> Moved | None:
+    """Where frames lie if the camera moved between them; None where matches are too few or all frames are focused alike.
+
+    `luma(k)` is the square root of luminance (h, w) of frame k with noise of variance `noise`, `features` are found in it, `details` are as
+    `depth_from_focus` wants them, `fits` (n) of (3, 3) its pixels' way to the reference, all for frames near to far; `size` (w, h) is that of
+    the frames at full size. `focus` (n,) is in pixels of blur, near largest.
+    """
+    theirs = luma(reference)
+    height, width = theirs.shape
+    points = features[reference].points.astype(np.float64)
+    seen = {}
+    for k in range(len(features)):
+        pairs = matches(features[reference], features[k])
+        there = features[k].points[pairs[:, 1]].astype(np.float64)
+        near = np.linalg.norm(there - Placement(fits[k], (width, height)).back(points[pairs[:, 0]]), axis=1) < FARTHEST * width
+        if k != reference and near.sum() >= FEWEST:
+            seen[k] = there[near], pairs[near, 0]
+    if np.ptp(focus) < 0.5 or not seen:
+        return None
+    motion = solve(points, seen, fits, focus, details, (width, height), pool)
+    progress(0.3)
+    base = band(theirs)
+    scale = size[0] / width
+    placements, gains = [], []
+    for k, fit in enumerate(fits):
+        if k not in seen:
+            placements.append(Placement(scaled(fit, 1 / scale), size))
+            gains.append(0.0)
+            continue
+        mine = band(luma(k))
+        depth = sweep(k, mine, base, motion, focus, reference, noise)
+        shift = Shift(motion.steps[k] * scale, depth, size)
+        gains.append(_gain(mine, base, Placement(fit, (width, height)), _at(motion, k, depth, (width, height)), float(focus[k] - focus[reference]), noise))
+        placements.append(Placement(scaled(motion.matrices[k], 1 / scale), size, shift))
+        progress(0.3 + 0.7 * (k + 1) / len(fits))
+    return Moved(placements, gains, focus.tolist())
+
+
+def _at(motion: Motion, k: int, depth: FloatArray, size: Size) -> Placement:
+    return Placement(motion.matrices[k], size, Shift(motion.steps[k], depth, size))
+
+
+def _gain(mine: FloatArray, theirs: FloatArray, before: Placement, after: Placement, apart: float, noise: float) -> float:
+    """By what part a frame (its band, (h, w)) differs less from the reference's, in the zone that it holds sharper, where `after` lays it."""
+    box = (0, 0, theirs.shape[1], theirs.shape[0])
+    energy, standard = (blurred(p * p, 8.0) for p in (before.lay(mine, box), theirs))
+    # the zone is that of the fit for both, or moving the zone would pass for an improvement
+    zone = np.sqrt(np.maximum(energy - np.float32(3 * BAND_NOISE * noise), 0) * (energy > OWN * standard))
+    blurry = defocused(mine, abs(apart))
+    left = []
+    for placement in (before, after):
+        laid = placement.lay(blurry, box)
+        misfit = blurred((laid - theirs) ** 2, 8.0) / (blurred(laid * laid + theirs * theirs, 8.0) + np.float32(3 * BAND_NOISE * noise))
+        left.append(float((np.minimum(misfit, MOST) * zone).sum() / (zone.sum() + 1e-9)))
+    return (left[0] - left[1]) / (left[0] + 0.003)
