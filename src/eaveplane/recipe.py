@@ -13,6 +13,7 @@ from .core.even.capture.settings import Capture
 from .core.even.drift import Trim
 from .core.finish.finish import Crop, Finish
 from .core.masks.strokes import Stroke
+from .core.register.moved import CameraMoved
 from .core.weave.weave import Weaving
 from .imaging.placement import Carry
 from .imaging.pyramid import Box
@@ -62,6 +63,7 @@ class Recipe(Parameters):
     schema_version: Literal[1] = Field(1, alias="schema")
     frames: list[FrameChoice] = Field(default_factory=list, max_length=2000)
     reference: str = Field("", max_length=64)
+    camera_moved: CameraMoved = "auto"
     even_out: bool = True
     capture: Capture = Capture()
     look: Look = NEUTRAL

@@ -14,6 +14,7 @@ from functools import cached_property
 import cv2
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import map_coordinates
 
 from .colour import FloatArray
 from .pyramid import Box, Size
@@ -59,6 +60,13 @@ class Shift:
     depth: FloatArray
     size: Size
 
+    def reach(self) -> float:
+        """How far, in full pixels, all but the nearest twentieth of the picture is shifted at most, against what is infinitely far."""
+        height, width = self.depth.shape
+        down, across = np.mgrid[0:height:4, 0:width:4]
+        cells = (np.stack([across, down], -1).reshape(-1, 2) + 0.5) * np.array(self.size) / np.array([width, height]) - 0.5
+        return float(np.percentile(np.linalg.norm(self.at(cells), axis=1), 95))
+
     def within(self, box: Box, cell: float) -> FloatArray:
         """The depth (h, w) in a box of the reference in cells of `cell` pixels."""
         x, y, w, h = box
@@ -67,8 +75,8 @@ class Shift:
 
     def at(self, points: Points) -> Points:
         """By how much (n, 2) points of the reference are shifted, in full pixels."""
-        where = ((points + 0.5) * np.array(self.depth.shape[::-1]) / self.size - 0.5).astype(np.float32)
-        depth = cv2.remap(self.depth, where[:, :1].copy(), where[:, 1:].copy(), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE).ravel().astype(np.float64)
+        where = (points + 0.5) * np.array(self.depth.shape[::-1]) / self.size - 0.5
+        depth = map_coordinates(self.depth, where[:, ::-1].T, np.float64, order=1, mode="nearest")
         return np.asarray((self.step[:2] + self.step[2] * unit(points, self.size)) * depth[:, None], np.float64)
 
 

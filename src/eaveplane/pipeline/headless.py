@@ -223,6 +223,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "frames": listed,
         "area": {"x": x, "y": y, "w": w, "h": h},
         "model": registered.model,
+        "camera_moved": registered.focus is not None,
         "scale_ev": recipe.look.scale_ev,
         "flaws": [],
         "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
@@ -237,10 +238,12 @@ def _told(recipe: Recipe, planned: scene.Plan, registered: Registration, shares:
     k = planned.ids.index(frame.id) if frame.id in planned.ids else None
     used = k is not None and file.id in frame.sources()
     evened = k is not None and recipe.even_out
+    placement = registered.placements[k] if k is not None else None
     verdict = verdicts.get(frame.id)
     return {
         "file": str(path),
-        "homography": registered.placements[k].matrix.tolist() if k is not None else None,
+        "homography": placement.matrix.tolist() if placement else None,
+        "near_px": placement.shift.reach() if placement and placement.shift else 0.0,
         "gain": list(registered.drifts[k].gain) if k is not None and evened else [1.0, 1.0, 1.0],
         "falloff": registered.drifts[k].falloff if k is not None and evened else 0.0,
         "residual_px": registered.residual[k] if k is not None else None,

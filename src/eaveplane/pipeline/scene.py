@@ -49,7 +49,7 @@ def plan(recipe: Recipe, frames: Mapping[str, FrameStep]) -> Plan | None:
     kept = recipe.kept()
     if not kept or any(f.id not in frames for f in kept):
         return None
-    registered = Register(tuple(frames[f.id] for f in kept), reference_in(recipe))
+    registered = Register(tuple(frames[f.id] for f in kept), reference_in(recipe), recipe.camera_moved)
     woven = Weave(Label(registered, recipe.weaving.quiet), recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
     return Plan([f.id for f in kept], woven)
 

@@ -22,6 +22,8 @@ POOL = 4
 """Side of the square of pixels that one value of a detail map stands for."""
 POOL_LEVEL = POOL.bit_length() - 1
 BANDS = 3
+LAPLACIAN = 20
+"""By how much more the Laplacian of white noise varies than the noise itself."""
 REGISTERED_SIDE = 2000
 NOISE_ROWS = 34
 """Rows of a band in which the finest noise is measured."""

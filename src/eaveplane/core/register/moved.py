@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,15 +13,22 @@ from ...imaging.colour import FloatArray
 from ...imaging.placement import Matrix, Placement, Shift, scaled
 from ...imaging.pyramid import Size
 from .features import Features, matches
-from .parallax import Motion, solve
+from .parallax import solve
 from .sweep import BAND_NOISE, band, blurred, defocused, sweep
 
+CameraMoved = Literal["auto", "yes", "no"]
+"""Whether frames are laid as taken by a camera that moved: as is measured, or as is said."""
 FARTHEST = 0.03
 """Distance of a match from where the fit puts it, in widths of the picture, beyond which it is taken for wrong."""
 FEWEST = 60
 """Matches of a frame with the reference below which nothing is said of a step."""
 OWN = 1.15
 """How much more energy a frame has than the reference where it counts as the sharper."""
+LEAST_STEP = 0.75
+"""Pixels at the edge of the frame, of things at the nearest focus, below which no frame's step is looked into."""
+WORTH, AT_MOST, LOSS = 0.04, 0.06, 0.02
+"""By how much frames have to agree better, all together, for the camera to be believed to have moved; what a single one may bring into that,
+for and against; and a frame's loss beyond which it stays where its fit alone puts it."""
 MOST = 0.8
 """Misfit of a place beyond which it is not the same thing; more is not counted."""
 
@@ -28,11 +36,19 @@ MOST = 0.8
 @dataclass(frozen=True, eq=False)
 class Moved:
     """Placements of all frames (n) under a camera that moved, and what that is worth: `gains` (n,), by what part the frames' own sharp
-    zones differ less from the reference than under the fits alone, 0 for the reference; `focus` (n,) as it was given."""
+    zones differ less from the reference than under the fits alone, 0 for the reference; `focus` (n,) as it was given.
+
+    It is one decision a scene: in a still one no frame gains, whatever it shows. Plants in the wind gain as well where they bend as near
+    things shift, and are the better for it: they come to lie where the reference has them.
+    """
 
     placements: list[Placement]
     gains: list[float]
     focus: list[float]
+
+    def believed(self) -> bool:
+        """Whether the frames, all together, speak for it."""
+        return sum(min(max(gain, -AT_MOST), AT_MOST) for gain in self.gains) > WORTH
 
 
 def moved(
@@ -47,7 +63,8 @@ def moved(
     size: Size,
     progress: Callable[[float], None] = lambda share: None,
 ) -> Moved | None:
-    """Where frames lie if the camera moved between them; None where matches are too few or all frames are focused alike.
+    """Where frames lie if the camera moved between them; None where matches are too few, all frames are
+    focused alike, or no step is worth a look.
 
     `luma(k)` is the square root of luminance (h, w) of frame k with noise of variance `noise`, `features` are found in it, `details` are as
     `depth_from_focus` wants them, `fits` (n) of (3, 3) its pixels' way to the reference, all for frames near to far; `size` (w, h) is that of
@@ -66,26 +83,25 @@ def moved(
     if np.ptp(focus) < 0.5 or not seen:
         return None
     motion = solve(points, seen, fits, focus, details, (width, height), pool)
+    if np.linalg.norm(motion.steps, axis=1).max() < LEAST_STEP:
+        return None
     progress(0.3)
     base = band(theirs)
     scale = size[0] / width
     placements, gains = [], []
     for k, fit in enumerate(fits):
-        if k not in seen:
-            placements.append(Placement(scaled(fit, 1 / scale), size))
-            gains.append(0.0)
-            continue
-        mine = band(luma(k))
-        depth = sweep(k, mine, base, motion, focus, reference, noise)
-        shift = Shift(motion.steps[k] * scale, depth, size)
-        gains.append(_gain(mine, base, Placement(fit, (width, height)), _at(motion, k, depth, (width, height)), float(focus[k] - focus[reference]), noise))
-        placements.append(Placement(scaled(motion.matrices[k], 1 / scale), size, shift))
+        placement, gain = Placement(scaled(fit, 1 / scale), size), 0.0
+        if k in seen:
+            mine = band(luma(k))
+            depth = sweep(k, mine, base, motion, focus, reference, noise)
+            stepped = Placement(motion.matrices[k], (width, height), Shift(motion.steps[k], depth, (width, height)))
+            gain = _gain(mine, base, Placement(fit, (width, height)), stepped, float(focus[k] - focus[reference]), noise)
+            if gain > -LOSS:
+                placement = Placement(scaled(motion.matrices[k], 1 / scale), size, Shift(motion.steps[k] * scale, depth, size))
+        placements.append(placement)
+        gains.append(gain)
         progress(0.3 + 0.7 * (k + 1) / len(fits))
     return Moved(placements, gains, focus.tolist())
-
-
-def _at(motion: Motion, k: int, depth: FloatArray, size: Size) -> Placement:
-    return Placement(motion.matrices[k], size, Shift(motion.steps[k], depth, size))
 
 
 def _gain(mine: FloatArray, theirs: FloatArray, before: Placement, after: Placement, apart: float, noise: float) -> float:

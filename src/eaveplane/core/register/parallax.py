@@ -31,7 +31,7 @@ FAR, STEP = 10.0, 15.0
 """How far the homography's change and the step may go on no evidence, in pixels at the edge of the frame."""
 BENT = 0.1
 """Pixels by which the homography may differ from what turning and zooming can do."""
-KAPPAS = (0.0, 0.2, 0.4, 0.6, 0.8)
+KAPPAS = (0.0, 0.4, 0.8)
 """Half the longer side over the focal length, squared, as it is tried; 0 for frames that were shifted by software."""
 DECIDED = 8
 """Power by which the sharpest frames tell a feature's depth."""

@@ -51,4 +51,4 @@ def contradicts(frame: FloatArray, standard: FloatArray, apart: float, noise: fl
     cells = max(1, round(NEAR * shape[1] / frame.shape[1]))
     clear = cv2.morphologyEx(over(CLEARLY), cv2.MORPH_OPEN, np.ones((2, 2), np.uint8))
     near = cv2.dilate(clear, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * cells + 1, 2 * cells + 1)))
-    return cv2.dilate(over(DIFFERS) & near, np.ones((3, 3), np.uint8)) > 0
+    return np.asarray(cv2.dilate(cv2.min(over(DIFFERS), near), np.ones((3, 3), np.uint8)), np.uint8) > 0

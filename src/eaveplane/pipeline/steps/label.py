@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ...core.gather.detail import covered, lay_on, pooled_shape, signal
+from ...core.gather.detail import LAPLACIAN, covered, lay_on, pooled_shape, signal
 from ...core.weave.contradiction import contradicts
 from ...core.weave.labels import aggregate, costs
 from ...core.weave.weave import label_weights
@@ -41,7 +41,7 @@ class Label(Step):
             energies.append(lay_on(signal(detail), placement, shape))
             noises.append(detail.noise)
             inside = covered(placement, shape)
-            if placement.shift and laid.focus:
+            if laid.focus and k != laid.reference:
                 inside &= ~_elsewhere(frame, placement, standard, laid.focus[k] - laid.focus[laid.reference], shape)
             reach.append(inside)
             ticket.tell(0.5 * (k + 1) / len(frames))
@@ -60,7 +60,7 @@ def _elsewhere(frame: Frame, placement: Placement, standard: FloatArray, apart: 
     """Where (h, w) a frame taken by a camera that moved shows something else than the reference, of luma `standard`."""
     level = frame.detail().level
     height, width = standard.shape
-    noise = frame.fine_noise() / 20 / 4.0**level
+    noise = frame.fine_noise() / LAPLACIAN / 4.0**level
     return contradicts(placement.at(level).lay(frame.luma(), (0, 0, width, height)), standard, abs(apart), noise, shape)
 
 

@@ -12,10 +12,10 @@ from typing import Any
 import numpy as np
 
 from ...core.even.drift import Drift, Trim, measure_drift, radius_squared
-from ...core.gather.detail import POOL, signal
+from ...core.gather.detail import LAPLACIAN, POOL, signal
 from ...core.gather.focus import focus_of
 from ...core.register.area import common_area
-from ...core.register.moved import Moved, moved
+from ...core.register.moved import CameraMoved, Moved, moved
 from ...core.register.register import Registration as Found
 from ...core.register.register import register
 from ...core.register.sweep import blurred
@@ -36,17 +36,21 @@ class Register(Step):
     name, version = "register", 6
     frames: tuple[FrameStep, ...]
     reference: int
+    camera_moved: CameraMoved = "auto"
 
     def inputs(self) -> list[Any]:
-        return [[Measure(frame).key for frame in self.frames], self.reference]
+        return [[Measure(frame).key for frame in self.frames], self.reference, self.camera_moved]
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
         frames = [open_frame(cache, frame) for frame in self.frames]
         level = frames[0].detail().level
-        found = register(lambda k: frames[k].luma(), [frame.features() for frame in frames], level, self.reference, lambda share: ticket.tell(0.95 * share))
+        found = register(lambda k: frames[k].luma(), [frame.features() for frame in frames], level, self.reference, lambda share: ticket.tell(0.6 * share))
         placements = [Placement(fit, frame.size) for fit, frame in zip(found.fits, frames, strict=True)]
-        stepped = _stepped(frames, found, placements, lambda share: ticket.tell(0.6 + 0.35 * share))
-        placements = stepped.placements if stepped else placements
+        stepped = _moved(frames, found, placements, lambda share: ticket.tell(0.6 + 0.35 * share)) if self.camera_moved != "no" and len(frames) > 1 else None
+        if stepped and (self.camera_moved == "yes" or stepped.believed()):
+            placements = stepped.placements
+        else:
+            stepped = None
         small = [frame.small() for frame in frames]
         drifts = measure_drift(small, [placement.at(frames[0].small_level) for placement in placements], self.reference)
         facts = {
@@ -78,6 +82,7 @@ class Registration:
     warnings: list[str | None]
     model: str
     focus: list[float] | None
+    """Where frames are focused, as pixels of blur, near largest; known where the camera moved."""
     drifts: list[Drift]
     area: Box
     size: tuple[int, int]
@@ -112,17 +117,13 @@ def registered_frames(frames: list[Frame], names: list[str], laid: Registration,
     return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, float(np.median([frame.fine_noise() for frame in frames])), read)
 
 
-def _stepped(frames: list[Frame], found: Found, placements: list[Placement], progress: Callable[[float], None]) -> Moved | None:
-    """Where frames lie if the camera moved between them; None where nothing speaks for that."""
-    import os
-    mode = os.environ.get("EAVEPLANE_STEP", "auto")
-    if mode == "off" or len(frames) < 2:
-        return None
+def _moved(frames: list[Frame], found: Found, placements: list[Placement], progress: Callable[[float], None]) -> Moved | None:
+    """Where frames lie if the camera moved between them; None where that cannot be told."""
     metres = np.array([math.nan if frame.meta.focus_m is None else frame.meta.focus_m for frame in frames])
     focus = -focus_of([frame.octaves() for frame in frames], placements, -1 / metres)
     level = frames[0].detail().level
     scale = 2.0**level
     details = [blurred(np.sqrt(signal(frame.detail())[0]), 1.5) for frame in frames]
-    noise = float(np.median([frame.fine_noise() for frame in frames])) / 20 / scale**2
+    noise = float(np.median([frame.fine_noise() for frame in frames])) / LAPLACIAN / scale**2
     fits = [scaled(fit, scale) for fit in found.fits]
     return moved(lambda k: frames[k].luma(), [frame.features() for frame in frames], details, POOL / scale, fits, focus, found.reference, noise, frames[0].size, progress)

@@ -4,22 +4,29 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Blueprint, Response
+import numpy as np
+from flask import Blueprint, Response, jsonify
 
-from ...imaging.placement import around, carried
+from ...core.register.moved import CameraMoved
+from ...imaging.placement import Shift, around, carried
 from ..scene import decided, posted, queued, stage_page
 from ..scene.opened import ScenePage, opened, stage
 
 blueprint = Blueprint("register", __name__, template_folder="templates", url_prefix="/scene/<int:number>/register")
 
+LINES = 24
+"""Lines of the grid that shows shifts, across the picture."""
+
 
 @stage("register", "Register")
 def bench(scene: ScenePage) -> dict[str, Any]:
-    return {"fits": fits(scene), "area": scene.view.registered.area if scene.view and scene.view.registered else None}
+    found = scene.view.registered if scene.view else None
+    return {"fits": fits(scene), "moved": bool(found and found.focus), "area": scene.view.registered.area if scene.view and scene.view.registered else None}
 
 
 def fits(scene: ScenePage) -> list[dict[str, Any]]:
-    """Shift of the centre (px), change of scale (%), turn (degrees) and remaining error (px) of each frame, far first."""
+    """Shift of the centre (px), change of scale (%), turn (degrees), remaining error (px) and how far near things are shifted beside (px,
+    None where the camera stood) of each frame, far first."""
     if scene.view is None or scene.view.registered is None or scene.plan is None:
         return []
     found, place = scene.view.registered, {f.id: i for i, f in enumerate(scene.recipe.frames)}
@@ -36,6 +43,7 @@ def fits(scene: ScenePage) -> list[dict[str, Any]]:
                 "scale": 100 * (scale - 1),
                 "turn": turn,
                 "residual": residual,
+                "near": placement.shift.reach() if placement.shift else None,
                 "warning": warning,
                 "reference": id == scene.plan.ids[scene.plan.reference],
             }
@@ -48,6 +56,31 @@ def page(number: int) -> str:
     return stage_page(number, "register")
 
 
+@blueprint.get("/shifts.json")
+def shifts(number: int) -> Response:
+    """By frame, how a grid over the reference is shifted for a camera that moved, as an SVG path, so many times too far that it is seen."""
+    scene = opened(number)
+    found, shown = scene.view.registered if scene.view else None, {}
+    for id, placement in zip(scene.plan.ids, found.placements, strict=True) if found and scene.plan else ():
+        if placement.shift:
+            shown[id] = shifted_grid(placement.shift)
+    return jsonify(shown)
+
+
+def shifted_grid(shift: Shift) -> dict[str, Any]:
+    """`path` of a grid of LINES lines across the picture whose places are shifted `times` too far."""
+    width, height = shift.size
+    cell = width / LINES
+    across, down = np.meshgrid(np.arange(cell / 2, width, cell / 4), np.arange(cell / 2, height, cell / 4))
+    places = np.stack([across, down], -1)
+    moved = shift.at(places.reshape(-1, 2)).reshape(places.shape)
+    most = float(np.percentile(np.linalg.norm(moved, axis=2), 98))
+    times = next((t for t in (50, 20, 10, 5, 2) if t * most < cell), 1)
+    places = np.round(places + times * moved, 1)
+    lines = [*places[::4], *places.transpose(1, 0, 2)[::4]]
+    return {"times": times, "path": "".join("M" + "L".join(f"{x:g} {y:g}" for x, y in line) for line in lines)}
+
+
 @blueprint.post("/reference")
 def reference(number: int) -> str:
     """Choose the reference frame; empty for the one suggested."""
@@ -57,6 +90,14 @@ def reference(number: int) -> str:
         scene = opened(number)
         said = f"Frame {scene.recipe.frames.index(scene.choice(id)) + 1} is the reference"
     return decided(number, "register", said, lambda recipe: recipe.model_copy(update={"reference": id}), bench=True)
+
+
+@blueprint.post("/camera")
+def camera(number: int) -> str:
+    """Say whether the camera itself moved between frames, or leave it to what is measured."""
+    words: dict[str, tuple[CameraMoved, str]] = {"auto": ("auto", "Camera's movement as measured"), "yes": ("yes", "The camera moved"), "no": ("no", "The camera did not move")}
+    chosen, said = words.get(posted("camera"), words["auto"])
+    return decided(number, "register", said, lambda recipe: recipe.model_copy(update={"camera_moved": chosen}), bench=True)
 
 
 @blueprint.post("/canvas")
