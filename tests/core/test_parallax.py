@@ -69,6 +69,11 @@ def test_depth_follows_the_sharpest_frames() -> None:
     assert depth_from_focus(details, at, FOCUS, 4.0)[0] == pytest.approx(1.0, abs=1e-2)
 
 
+def test_features_that_no_frame_shows_lie_in_the_middle() -> None:
+    dark = [np.zeros((8, 8), np.float32)] * 3
+    assert depth_from_focus(dark, [np.array([[10.0, 10.0]])] * 3, FOCUS, 4.0)[0] == pytest.approx(0.5)
+
+
 def _pictures(steps: np.ndarray) -> tuple[list[np.ndarray], list[Placement], np.ndarray]:
     """Three frames of ground, each as blurred as its focus makes it, taken by a camera that stepped; where they lie; true depth."""
     rng = np.random.default_rng(4)

@@ -16,7 +16,7 @@ from ..core.weave.weave import RegisteredFrames, Weaving, weave_box
 from ..imaging.brush import draw_line
 from ..imaging.icc import standard_encoding
 from ..imaging.light import to_root
-from ..imaging.placement import Placement
+from ..imaging.placement import Placement, Shift
 
 
 def warm_up() -> None:
@@ -25,6 +25,7 @@ def warm_up() -> None:
     root = to_root(codes, standard_encoding("srgb"))
     still, shifted = (Placement(np.array([[1, 0, x], [0, 1, 0], [0, 0, 1.0]]), (64, 64)) for x in (0, 0.5))
     laid = RegisteredFrames(["a", "b"], 0, (64, 64), [still, shifted], 1e-6, lambda k, level, box: shifted.lay(root, box))
+    Placement(np.eye(3), (64, 64), Shift(np.ones(3), np.ones((8, 8), np.float32), (64, 64))).lay(root, (0, 0, 64, 64))
     stroke = Stroke(action="in", frame="b", width=20, softness=0.5, opacity=1, points=[(10, 10), (30, 30)])
     weave_box(laid, np.full((2, 16, 16), 0.5, np.float32), Weaving(), [stroke], (0, 0, 64, 64), 0)
     luma = np.random.default_rng(1).random((160, 160), np.float32)

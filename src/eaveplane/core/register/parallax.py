@@ -75,7 +75,8 @@ def depth_from_focus(details: Sequence[FloatArray], places: Sequence[Points], fo
         q = ((place - (pool - 1) / 2) / pool).astype(np.float32)
         rows.append(cv2.remap(detail, q[:, 0].copy(), q[:, 1].copy(), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE).ravel())
     energy = np.stack(rows)
-    weight = (energy / np.maximum(energy.max(axis=0), 1e-9)) ** DECIDED
+    # where no frame shows anything all are as sharp
+    weight = (energy / np.maximum(energy.max(axis=0), 1e-9)) ** DECIDED + 1e-9
     return np.asarray((weight * ((focus - focus.min()) / np.ptp(focus))[:, None]).sum(axis=0) / weight.sum(axis=0), np.float64)
 
 

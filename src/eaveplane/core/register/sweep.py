@@ -22,6 +22,8 @@ REACH = 0.75
 """A frame is searched this many steps of focus about its own."""
 NEAREST = 2.2
 """… and that many times farther on the near side of the nearest frame: things stand before it."""
+LEAST_GAP = 0.02
+"""Step of focus, in parts of the whole range, that many frames focused alike are taken to have."""
 STEP_PX = 0.4
 MOST_DEPTHS = 60
 SMOOTH = 70.0
@@ -65,7 +67,7 @@ def sweep(k: int, mine: FloatArray, theirs: FloatArray, motion: Motion, focus: N
     """
     h, w = theirs.shape
     place = (focus - focus.min()) / np.ptp(focus)
-    gap = float(np.median(np.diff(np.sort(place))))
+    gap = max(float(np.median(np.diff(np.sort(place)))), LEAST_GAP)
     low = max(place[k] - REACH * gap, -0.03)
     high = place[k] + REACH * gap * (NEAREST if k == int(place.argmax()) else 1.0)
     prior = _expected(motion, low, high, (h, w))

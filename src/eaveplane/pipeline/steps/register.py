@@ -15,9 +15,9 @@ from ...core.even.drift import Drift, Trim, measure_drift, radius_squared
 from ...core.gather.detail import LAPLACIAN, POOL, signal
 from ...core.gather.focus import focus_of
 from ...core.register.area import common_area
-from ...core.register.moved import CameraMoved, Moved, moved
+from ...core.register.moved import WORTH, CameraMoved, Moved, moved
+from ...core.register.register import MOST_ERROR, register
 from ...core.register.register import Registration as Found
-from ...core.register.register import register
 from ...core.register.sweep import blurred
 from ...core.weave.weave import RegisteredFrames
 from ...imaging.colour import FloatArray
@@ -58,7 +58,8 @@ class Register(Step):
             "fits": [placement.matrix.tolist() for placement in placements],
             "steps": [placement.shift.step.tolist() if placement.shift else None for placement in placements],
             "residual": [r if np.isfinite(r) else None for r in found.residual],
-            "warnings": found.warnings,
+            # what remained was measured without the step; a frame that lies better for it is judged by what it gained
+            "warnings": [None if stepped and stepped.gains[k] > WORTH and found.residual[k] > MOST_ERROR else warning for k, warning in enumerate(found.warnings)],
             "model": found.model,
             "focus": stepped.focus if stepped else None,
             "gains": stepped.gains if stepped else None,
