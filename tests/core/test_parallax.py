@@ -139,6 +139,7 @@ def test_what_is_said_for_a_movement_counts_as_a_whole() -> None:
     assert not Moved([], [-0.001, -0.002, 0.0, 0.003], []).believed()
     assert Moved([], [0.05, 0.0, 0.01], []).believed()
     # one frame can neither bring it about nor prevent it by itself, however loud
+    assert not Moved([], [0.003] * 60, []).believed(), "a little of many frames says nothing"
     assert not Moved([], [0.9, 0.0, -0.05], []).believed() and Moved([], [0.05, 0.05, 0.05, -0.9], []).believed()
 
 

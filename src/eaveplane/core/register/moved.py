@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -28,7 +29,9 @@ LEAST_STEP = 0.75
 """Pixels at the edge of the frame, of things at the nearest focus, below which no frame's step is looked into."""
 WORTH, AT_MOST, LOSS = 0.04, 0.06, 0.02
 """By how much frames have to agree better, all together, for the camera to be believed to have moved; what a single one may bring into that,
-for and against; and a frame's loss beyond which it stays where its fit alone puts it."""
+for and against; a frame's loss beyond which it stays where its fit alone puts it."""
+LITTLE = 0.005
+"""A gain or loss that says nothing: a little of many frames must not add up."""
 MOST = 0.8
 """Misfit of a place beyond which it is not the same thing; more is not counted."""
 
@@ -48,7 +51,8 @@ class Moved:
 
     def believed(self) -> bool:
         """Whether the frames, all together, speak for it."""
-        return sum(min(max(gain, -AT_MOST), AT_MOST) for gain in self.gains) > WORTH
+        clear = (math.copysign(min(max(abs(gain) - LITTLE, 0.0), AT_MOST), gain) for gain in self.gains)
+        return sum(clear) > WORTH
 
 
 def moved(

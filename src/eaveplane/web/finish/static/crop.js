@@ -132,6 +132,8 @@ export class CropBox {
   async settle() {
     const { box } = this;
     await this.post(box, document.getElementById("ratio").value);
+    // the page reads what came back before its next frame: until then a key would start from where the box was
+    await new Promise((done) => requestAnimationFrame(done));
     // a key may have moved it on meanwhile
     if (this.box === box) this.box = null;
   }
