@@ -34,8 +34,8 @@ def test_a_camera_that_stood_shows_no_shift_and_one_said_to_have_moved_does(page
     grids = page.get(page.at("/register/shifts.json")).json
     kept = [f.id for f in page.recipe().kept()]
     assert grids and set(grids) < set(kept) and all(g["path"].startswith("M") for g in grids.values())
-    assert page.post(page.at("/register/camera"), {"camera": "sideways"}).status_code == 200
-    assert page.recipe().camera_moved == "auto"
+    assert page.post(page.at("/register/camera"), {"camera": "sideways"}).status_code == 400
+    assert page.recipe().camera_moved == "yes"
 
 
 def test_the_grid_is_shifted_so_far_that_it_is_seen() -> None:

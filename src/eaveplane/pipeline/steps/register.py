@@ -62,7 +62,6 @@ class Register(Step):
             "warnings": [None if stepped and stepped.gains[k] > WORTH and found.residual[k] > MOST_ERROR else warning for k, warning in enumerate(found.warnings)],
             "model": found.model,
             "focus": stepped.focus if stepped else None,
-            "gains": stepped.gains if stepped else None,
             "drifts": [asdict(drift) for drift in drifts],
             "area": common_area([placement.corners() for placement in placements], frames[0].size),
             "size": frames[0].size,
@@ -87,6 +86,11 @@ class Registration:
     drifts: list[Drift]
     area: Box
     size: tuple[int, int]
+
+    @property
+    def camera_moved(self) -> bool:
+        """Whether frames are laid as taken by a camera that moved."""
+        return self.focus is not None
 
 
 def open_registration(cache: Cache, key: str) -> Registration:

@@ -7,10 +7,10 @@ from typing import Any
 import numpy as np
 from flask import Blueprint, Response, jsonify
 
-from ...core.register.moved import CameraMoved
 from ...imaging.placement import Shift, around, carried
 from ..scene import decided, posted, queued, stage_page
 from ..scene.opened import ScenePage, opened, stage
+from ..security import refuse
 
 blueprint = Blueprint("register", __name__, template_folder="templates", url_prefix="/scene/<int:number>/register")
 
@@ -21,7 +21,7 @@ LINES = 24
 @stage("register", "Register")
 def bench(scene: ScenePage) -> dict[str, Any]:
     found = scene.view.registered if scene.view else None
-    return {"fits": fits(scene), "moved": bool(found and found.focus), "area": scene.view.registered.area if scene.view and scene.view.registered else None}
+    return {"fits": fits(scene), "moved": bool(found and found.camera_moved), "area": found.area if found else None}
 
 
 def fits(scene: ScenePage) -> list[dict[str, Any]]:
@@ -95,9 +95,11 @@ def reference(number: int) -> str:
 @blueprint.post("/camera")
 def camera(number: int) -> str:
     """Say whether the camera itself moved between frames, or leave it to what is measured."""
-    words: dict[str, tuple[CameraMoved, str]] = {"auto": ("auto", "Camera's movement as measured"), "yes": ("yes", "The camera moved"), "no": ("no", "The camera did not move")}
-    chosen, said = words.get(posted("camera"), words["auto"])
-    return decided(number, "register", said, lambda recipe: recipe.model_copy(update={"camera_moved": chosen}), bench=True)
+    words: dict[str, str] = {"auto": "Camera's movement as measured", "yes": "The camera moved", "no": "The camera did not move"}
+    chosen = posted("camera")
+    if chosen not in words:
+        refuse("Say whether the camera moved: as measured, moved or stood.")
+    return decided(number, "register", words[chosen], lambda recipe: recipe.model_copy(update={"camera_moved": chosen}), bench=True)
 
 
 @blueprint.post("/canvas")
