@@ -15,7 +15,7 @@ from typing import Any, get_args
 
 import click
 
-from .core.weave.weave import Weaving
+from .core.weave.laid import WAYS, WayName, Weaving
 from .fieldcam.order import LandscapeName, Order
 from .imaging.errors import PictureError
 from .imaging.formats.registry import WRITTEN
@@ -75,6 +75,7 @@ def options_of(model: type[Parameters]) -> Callable[[Any], Any]:
 
     return add
 
+WAY = "How frames are woven; joint-light is the default. " + " ".join(f"{name}: {line}" for name, (_, line) in WAYS.items())
 LEAVE_OUT = "auto: set aside markers, and frames that are shaken, overshot or foreign and without which nothing is lost; others are kept and told in the report."
 
 
@@ -93,6 +94,7 @@ def main() -> None:
 @click.option("--reference", default="auto", show_default=True, help="auto, or the number of a frame, counted from 0 in the order given.")
 @click.option("--even-out", type=click.Choice(["on", "off"]), default=None, help="Remove measured exposure and colour drift between frames; default on.")
 @click.option("--leave-out", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help=LEAVE_OUT)
+@click.option("--way", type=click.Choice(get_args(WayName)), default=None, help=WAY)
 @click.option("--recipe", "recipe_file", type=click.Path(path_type=Path), help="Take the decisions from this recipe.")
 @click.option("--save-recipe", type=click.Path(path_type=Path), help="Write the decisions as a recipe.")
 @click.option("--force", is_flag=True, help="Replace files that stand where results go.")
@@ -109,7 +111,7 @@ def stack(
     recipe_file: Path | None,
     save_recipe: Path | None,
     force: bool,
-    **weaving: float | None,
+    **weaving: float | str | None,
 ) -> None:
     """Weave frames of one scene, in any order, into one finished picture."""
     started = time.monotonic()

@@ -14,7 +14,7 @@ from .core.even.drift import Trim
 from .core.finish.finish import Crop, Finish
 from .core.masks.strokes import Stroke
 from .core.register.moved import CameraMoved
-from .core.weave.weave import Weaving
+from .core.weave.laid import Weaving
 from .imaging.placement import Carry
 from .imaging.pyramid import Box
 from .parameter import Parameters

@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 from eaveplane.core.gather.detail import POOL, covered, measure_detail, pooled_shape, signal
 from eaveplane.core.gather.order import near_to_far, profiles
 from eaveplane.core.masks.strokes import Stroke
-from eaveplane.core.weave.labels import aggregate, costs
-from eaveplane.core.weave.weave import RegisteredFrames, Weaving, label_weights, touched, weave_box
+from eaveplane.core.weave.labels import aggregate, costs, label_weights
+from eaveplane.core.weave.laid import RegisteredFrames, Weaving
+from eaveplane.core.weave.weave import touched, weave_box
 from eaveplane.imaging.brush import draw_line
 from eaveplane.imaging.placement import Placement
 from tests.conftest import Set

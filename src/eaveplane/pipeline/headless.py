@@ -223,11 +223,14 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "frames": listed,
         "area": {"x": x, "y": y, "w": w, "h": h},
         "model": registered.model,
+        "way": scene.woven_by(cache, planned),
         "camera_moved": registered.camera_moved,
         "scale_ev": recipe.look.scale_ev,
         "flaws": [],
         "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
     }
+    if facts["way"] != recipe.weaving.way and len(planned.ids) > 1:
+        warned.append(f"{recipe.weaving.way}: where the frames are focused cannot be told from them; they were woven by {facts['way']}.")
     warned += [f"{paths_of[planned.ids[k]][0].name}: {text}" for k, text in enumerate(registered.warnings) if text]
     return recipe.standing_alone(first.size), facts, warned
 

@@ -12,7 +12,7 @@ from ..core.register.register import suggest_reference
 from ..recipe import FrameChoice, Reason, Recipe
 from .cache import Cache
 from .runner import Runner
-from .steps import FrameStep, Inspect, Label, Register, Registration, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
+from .steps import FrameStep, Inspect, Label, Locate, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, way_of, zone_shares
 
 
 @dataclass(frozen=True)
@@ -30,9 +30,10 @@ class Plan:
     def registered(self) -> Register:
         return self.woven.labelled.registered
 
-    def steps(self) -> tuple[Register, Label, Weave]:
+    def steps(self) -> tuple[Step, ...]:
         """In the order in which they are made."""
-        return self.registered, self.labelled, self.woven
+        located = (self.woven.located,) if self.woven.located else ()
+        return self.registered, self.labelled, *located, self.woven
 
     @property
     def frames(self) -> tuple[FrameStep, ...]:
@@ -50,7 +51,8 @@ def plan(recipe: Recipe, frames: Mapping[str, FrameStep]) -> Plan | None:
     if not kept or any(f.id not in frames for f in kept):
         return None
     registered = Register(tuple(frames[f.id] for f in kept), reference_in(recipe), recipe.camera_moved)
-    woven = Weave(Label(registered, recipe.weaving.quiet), recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
+    located = Locate(registered) if recipe.weaving.way == "joint-light" and len(kept) > 1 else None
+    woven = Weave(Label(registered, recipe.weaving.quiet), located, recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
     return Plan([f.id for f in kept], woven)
 
 
@@ -67,7 +69,8 @@ def register(cache: Cache, planned: Plan, runner: Runner) -> Registration:
 
 def label(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
     """Find the sharp zones; each frame's share of the textured picture."""
-    runner.one("Finding sharp zones", make, str(cache.root), planned.labelled)
+    needed: list[Step] = [planned.labelled, *([planned.woven.located] if planned.woven.located else [])]
+    runner.all("Finding sharp zones", [(make, (str(cache.root), step)) for step in needed])
     return zone_shares(cache, planned.labelled.key)
 
 
@@ -75,6 +78,11 @@ def weave(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
     """Weave at full size; each frame's share of the picture."""
     runner.one("Weaving", make, str(cache.root), planned.woven)
     return shares_of(cache, planned.woven.key)
+
+
+def woven_by(cache: Cache, planned: Plan) -> str:
+    """The way by which a weave that is there was woven; crisp seams where joint light did not know where frames are focused."""
+    return way_of(cache, planned.woven.key)
 
 
 def write(cache: Cache, planned: Plan, recipe: Recipe, out: Path, replace: bool, runner: Runner) -> Path:

@@ -12,7 +12,8 @@ from ..core.masks.strokes import Stroke
 from ..core.register.area import common_area
 from ..core.register.refine import HOMOGRAPHY, adjust, banded, measure_pair
 from ..core.weave.labels import aggregate
-from ..core.weave.weave import RegisteredFrames, Weaving, weave_box
+from ..core.weave.laid import RegisteredFrames, Weaving
+from ..core.weave.weave import weave_box
 from ..imaging.brush import draw_line
 from ..imaging.icc import standard_encoding
 from ..imaging.light import to_root

@@ -19,6 +19,10 @@ CLEAR = 2.0
 """Energy in multiples of the noise at which a band is half trusted."""
 OUTSIDE = 4.0
 """Cost of a frame where it does not reach."""
+LEAST_GATE = 0.1
+DOUBT = 0.3
+"""Cost difference at which a frame is e times less likely than the best, in the labels' costs for one direction."""
+DIRECTIONS = 4
 STEP, JUMP = 0.10, 0.35
 """Penalties of a border between neighbouring frames in order, and between others, where the picture is quiet."""
 
@@ -85,3 +89,13 @@ def _swept(cost: FloatArray, soft: FloatArray) -> FloatArray:
     total = np.zeros_like(cost)
     by_rows(lambda a, b: _sweep_rows(cost[:, a:b], soft[a:b], STEP, JUMP, total[:, a:b]), cost.shape[1], cost.shape[0] * cost.shape[2])
     return total
+
+
+def label_weights(aggregated: FloatArray, reach: list[NDArray[np.bool_]]) -> FloatArray:
+    """Gates (n, h, w) on the pooled grid from aggregated costs: each frame's likelihood, the unlikely shut out."""
+    likely = np.exp(-(aggregated - aggregated.min(axis=0)) / (DOUBT * DIRECTIONS))
+    for k, inside in enumerate(reach):
+        likely[k][~inside] = 0
+    likely /= np.maximum(likely.sum(axis=0), 1e-6)
+    likely[likely < LEAST_GATE] = 0
+    return np.asarray(likely / np.maximum(likely.sum(axis=0), 1e-6), np.float32)

@@ -10,9 +10,10 @@ from .frame import Frame, FrameStep, Measure, open_frame
 from .inspect import Inspect, open_inspection
 from .label import Label, open_labels, zone_shares
 from .merge import Merge
+from .places import Locate, open_places
 from .register import Register, Registration, open_registration, registered_frames
 from .step import Step, make
-from .weave import Weave, open_weave, shares_of
+from .weave import Weave, open_weave, shares_of, way_of
 
 __all__ = [
     "Correct",
@@ -21,6 +22,7 @@ __all__ = [
     "FrameStep",
     "Inspect",
     "Label",
+    "Locate",
     "Measure",
     "Merge",
     "Register",
@@ -33,9 +35,11 @@ __all__ = [
     "open_frame",
     "open_inspection",
     "open_labels",
+    "open_places",
     "open_registration",
     "open_weave",
     "registered_frames",
     "shares_of",
+    "way_of",
     "zone_shares",
 ]

@@ -20,7 +20,7 @@ from ..ticket import Ticket
 from .frame import Frame, encoding_of, open_frame
 from .label import open_labels
 from .register import open_registration, registered_frames
-from .weave import Weave, apply_strokes, open_weave
+from .weave import Weave, apply_strokes, open_weave, places_for
 
 
 def deliver(root: str, woven: Weave, recipe: Recipe, out: str, replace: bool, ticket: str) -> str:
@@ -35,7 +35,7 @@ def deliver(root: str, woven: Weave, recipe: Recipe, out: str, replace: bool, ti
     size, box = (picture.shape[1], picture.shape[0]), (0, 0, picture.shape[1], picture.shape[0])
     guide = guide_of(picture, size, distances_of(weights, [frame.meta.focus_m for frame in frames])) if guided else None
     if recipe.strokes:
-        readers = registered_frames(frames, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()])
+        readers = registered_frames(frames, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()], places_for(cache, woven))
         apply_strokes(picture, readers, weights, recipe.weaving, recipe.strokes, tell)
     if recipe.canvas == "common":
         x, y, w, h = box = laid.area

@@ -11,8 +11,7 @@ from numpy.typing import NDArray
 
 from ...core.gather.detail import LAPLACIAN, covered, lay_on, pooled_shape, signal
 from ...core.weave.contradiction import contradicts
-from ...core.weave.labels import aggregate, costs
-from ...core.weave.weave import label_weights
+from ...core.weave.labels import aggregate, costs, label_weights
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Placement
 from ..cache import Cache

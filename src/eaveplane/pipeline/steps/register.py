@@ -19,7 +19,8 @@ from ...core.register.moved import WORTH, CameraMoved, Moved, moved
 from ...core.register.register import MOST_ERROR, register
 from ...core.register.register import Registration as Found
 from ...core.register.sweep import blurred
-from ...core.weave.weave import RegisteredFrames
+from ...core.weave.laid import RegisteredFrames
+from ...core.weave.places import Places
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Placement, Shift, scaled
 from ...imaging.pyramid import Box
@@ -104,7 +105,7 @@ def open_registration(cache: Cache, key: str) -> Registration:
     return Registration(facts["reference"], placements, facts["residual"], facts["warnings"], facts["model"], facts["focus"], drifts, tuple(facts["area"]), size)
 
 
-def registered_frames(frames: list[Frame], names: list[str], laid: Registration, even_out: bool, trims: Sequence[Trim]) -> RegisteredFrames:
+def registered_frames(frames: list[Frame], names: list[str], laid: Registration, even_out: bool, trims: Sequence[Trim], places: Places | None = None) -> RegisteredFrames:
     """Readers of registered frames from the cache, evened out and trimmed; see RegisteredFrames."""
 
     def read(k: int, level: int, box: Box) -> FloatArray:
@@ -119,7 +120,7 @@ def registered_frames(frames: list[Frame], names: list[str], laid: Registration,
             root *= np.sqrt(1 + np.float32(drift.falloff) * radius_squared(height, width, part))[..., None]
         return placement.lay(root, box, part)
 
-    return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, float(np.median([frame.fine_noise() for frame in frames])), read)
+    return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, float(np.median([frame.fine_noise() for frame in frames])), read, places)
 
 
 def _moved(frames: list[Frame], found: Found, placements: list[Placement], progress: Callable[[float], None]) -> Moved | None:

@@ -10,7 +10,9 @@ import numpy as np
 
 from ...core.even.drift import Trim
 from ...core.masks.strokes import Stroke
-from ...core.weave.weave import RegisteredFrames, Weaving, touched, weave_box
+from ...core.weave.laid import RegisteredFrames, Weaving
+from ...core.weave.places import Places
+from ...core.weave.weave import repaint, touched, weave_box, woven_by
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box, Pyramid
 from ...imaging.rows import side_by_side
@@ -18,6 +20,7 @@ from ..cache import Cache
 from ..ticket import Ticket
 from .frame import open_frame
 from .label import Label, open_labels
+from .places import Locate, open_places
 from .register import open_registration, registered_frames
 from .step import Step
 
@@ -28,8 +31,9 @@ TILE = 1024
 class Weave(Step):
     """The weave without strokes, at full size (and halved ones), and each frame's share."""
 
-    name, version = "weave", 6
+    name, version = "weave", 7
     labelled: Label
+    located: Locate | None
     weaving: Weaving
     even_out: bool
     trims: tuple[Trim, ...]
@@ -37,7 +41,7 @@ class Weave(Step):
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
         registered = self.labelled.registered
         frames = [open_frame(cache, frame) for frame in registered.frames]
-        laid = registered_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), self.even_out, self.trims)
+        laid = registered_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), self.even_out, self.trims, places_for(cache, self))
         weights = open_labels(cache, self.labelled.key)
         width, height = laid.size
         levels = Pyramid.create(folder / "picture", width, height, 3, "float32", registered.frames[0].at_full_size_only())
@@ -55,7 +59,8 @@ class Weave(Step):
                 totals[k] += total
             ticket.tell(0.9 * done / len(boxes))
         levels.halve_into_levels()
-        (folder / "shares.json").write_text(json.dumps((totals / (width * height)).tolist()))
+        told = {"shares": (totals / (width * height)).tolist(), "way": woven_by(laid, self.weaving)}
+        (folder / "woven.json").write_text(json.dumps(told))
 
 
 def open_weave(cache: Cache, key: str) -> Pyramid:
@@ -65,7 +70,17 @@ def open_weave(cache: Cache, key: str) -> Pyramid:
 
 def shares_of(cache: Cache, key: str) -> list[float]:
     """Each frame's share of a weave that is there."""
-    return [float(s) for s in json.loads((cache.path(key) / "shares.json").read_text())]
+    return [float(s) for s in json.loads((cache.path(key) / "woven.json").read_text())["shares"]]
+
+
+def way_of(cache: Cache, key: str) -> str:
+    """The way by which a weave that is there was woven."""
+    return str(json.loads((cache.path(key) / "woven.json").read_text())["way"])
+
+
+def places_for(cache: Cache, woven: Weave) -> Places | None:
+    """Where the frames of a weave are focused, if its way needs to know."""
+    return open_places(cache, woven.located.key) if woven.located else None
 
 
 def apply_strokes(picture: FloatArray, laid: RegisteredFrames, weights: FloatArray, weaving: Weaving, strokes: list[Stroke], ticket: Ticket) -> None:
@@ -76,7 +91,7 @@ def apply_strokes(picture: FloatArray, laid: RegisteredFrames, weights: FloatArr
 
     def one(box: Box) -> None:
         x, y, w, h = box
-        picture[y : y + h, x : x + w] = weave_box(laid, weights, weaving, strokes, box, 0)[0]
+        repaint(picture[y : y + h, x : x + w], laid, weights, weaving, strokes, box, 0)
 
     for done, _ in enumerate(side_by_side(one, boxes), 1):
         ticket.tell(0.4 * done / len(boxes))

@@ -6,10 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from ...core.even.capture.settings import Capture
+from ...core.weave.places import Places
 from ...recipe import Recipe
 from ..cache import Cache
 from ..scene import Plan, inspection_of
-from ..steps import Frame, FrameStep, corrected_as_read, open_frame, open_labels, open_registration, open_weave, registered_frames
+from ..steps import Frame, FrameStep, corrected_as_read, open_frame, open_labels, open_places, open_registration, open_weave, registered_frames
 from .memory import Memory
 from .view import View
 
@@ -53,7 +54,7 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
     registered, laid, steadied, weights, woven = None, None, None, None, None
     if planned and planned.registered.is_there(cache):
         registered = memory.get(planned.registered.key, lambda: open_registration(cache, planned.registered.key))
-        laid = registered_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out, [trims[id] for id in planned.ids])
+        laid = registered_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out, [trims[id] for id in planned.ids], _places(cache, planned, memory))
         if planned.labelled.is_there(cache):
             weights = memory.get(planned.labelled.key, lambda: open_labels(cache, planned.labelled.key))
         if planned.woven.is_there(cache):
@@ -66,3 +67,12 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
             steadied = key, registered_frames([frames[id] for id in inspected], list(inspected), found, recipe.even_out, [trims[id] for id in inspected])
     shot = frames[planned.ids[planned.reference]].shot if planned else first.shot
     return View(recipe, first.size, shot, frames, registered, laid, steadied, planned, weights, woven, pictures, guides, corrected)
+
+
+def _places(cache: Cache, planned: Plan, memory: Memory) -> Places | None:
+    """Where the frames of a weave are focused, as far as that has been found."""
+    located = planned.woven.located
+    if located is None or not located.is_there(cache):
+        return None
+    found: Places | None = memory.get(located.key, lambda: open_places(cache, located.key))
+    return found

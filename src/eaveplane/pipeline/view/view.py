@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -17,7 +18,9 @@ from ...core.even.capture.settings import Capture, without
 from ...core.even.drift import Trim
 from ...core.masks.parts import Site
 from ...core.masks.strokes import Stroke
-from ...core.weave.weave import RegisteredFrames, touched, weave_box
+from ...core.weave.laid import RegisteredFrames
+from ...core.weave.ways.joint_light import blocks_of, meeting
+from ...core.weave.weave import masks_in, repaint, touched, weave_box, woven_by
 from ...imaging.colour import FloatArray
 from ...imaging.lensdata import from_database
 from ...imaging.pyramid import Box, Pyramid
@@ -107,17 +110,32 @@ class View:
         if self.laid is None or self.gates is None or self.plan is None:
             return self._frame(self.middle, level, box)
         if self.woven is None:
-            return weave_box(self.laid, self.gates, self.recipe.weaving, strokes, box, level)[0]
+            return self._woven_now(level, box, strokes)
         picture: FloatArray = self.woven.read(level, box)
         changed = touched(strokes, box, level)
         if changed is not None:
-            x, y, w, h = changed
-            part = np.s_[y - box[1] : y - box[1] + h, x - box[0] : x - box[0] + w]
-            after = weave_box(self.laid, self.gates, self.recipe.weaving, strokes, changed, level)[0]
-            # at smaller sizes the strokes' change is laid over the stored picture, so that nothing else moves
-            before = weave_box(self.laid, self.gates, self.recipe.weaving, [], changed, level)[0] if level else picture[part]
-            picture[part] += after - before
+            repaint(picture[meeting(box, changed)[0]], self.laid, self.gates, self.recipe.weaving, strokes, changed, level)
         return picture
+
+    def _woven_now(self, level: int, box: Box, strokes: list[Stroke]) -> FloatArray:
+        """The weave of a box before all of it has been woven."""
+        assert self.laid is not None and self.gates is not None
+        laid, gates, weaving = self.laid, self.gates, self.recipe.weaving
+        if woven_by(laid, weaving) != "joint-light":
+            return weave_box(laid, gates, weaving, strokes, box, level)[0]
+        # blocks are dear and lie fixed in the picture: each is woven once for all boxes that meet it
+        version, picture = _short(*self._weave_parts()), np.empty((box[3], box[2], 3), np.float32)
+        for block in blocks_of(box, self.size_at(level)):
+            there, here = meeting(box, block)
+            picture[there] = self._kept(("block", version), level, block, partial(self._block, level, block))[here]
+        changed = touched(strokes, box, level)
+        if changed is not None:
+            repaint(picture[meeting(box, changed)[0]], laid, gates, weaving, strokes, changed, level)
+        return picture
+
+    def _block(self, level: int, block: Box) -> FloatArray:
+        assert self.laid is not None and self.gates is not None
+        return weave_box(self.laid, self.gates, self.recipe.weaving, (), block, level)[0]
 
     @property
     def middle(self) -> str:
@@ -142,7 +160,7 @@ class View:
         """Masks (h, w) of the frames that have a part in a box, strokes included."""
         if self.laid is None or self.gates is None:
             return {}
-        found = weave_box(self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level)[1]
+        found = masks_in(self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level)
         return {self.laid.names[k]: mask for k, mask in found.items()}
 
     def guide(self) -> Guide:

@@ -9,7 +9,7 @@ from flask import Blueprint, Response
 from pydantic import ValidationError
 
 from ...core.masks.strokes import Stroke
-from ...core.weave.weave import Weaving
+from ...core.weave.laid import Weaving
 from ...parameter import controls
 from ...recipe import Recipe
 from ..scene import decided, posted, posted_control, queued, stage_page

@@ -1,0 +1,77 @@
+"""Looking for where frames are focused, on a sample of the picture, so that it costs the same whatever its size."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from itertools import product
+
+import cv2
+import numpy as np
+
+from ...imaging.colour import FloatArray
+from ...imaging.light import light_of
+from ...imaging.pyramid import Box
+from .bands import bands_of
+from .places import AROUND, TILE, Line, Places, evened, find_places, shared_energies
+
+MOST_TILES, QUIET_TILES = 160, 24
+DETAILED = 0.7
+"""Part of the picture, that with most detail, of which tiles are taken."""
+MOST_TOGETHER, SHARED = 12, 4
+"""Frames whose places are sought together; of more, such groups one after the other that share some with the one before."""
+QUIETEST = 10.0
+"""Percent of quiet tiles that are taken for noise alone."""
+
+
+def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, int], detail: FloatArray, starts: Sequence[Line]) -> Places | None:
+    """Where `count` frames are focused. `read` gives one (h, w, 3) in root light, registered, in a box of the picture of `size` (w, h);
+    `detail` (h', w') tells how much detail there is over the picture; `starts` (n,) are guesses. None where there is too little to go by."""
+    side = 2 * TILE
+    corners = list(product(range(TILE, size[1] - side - TILE + 1, TILE), range(TILE, size[0] - side - TILE + 1, TILE)))
+    if len(corners) < 4 or count < 2:
+        return None
+    across = detail.shape[1] / size[0]
+    cells = max(1, round(side * across))
+    mean = cv2.blur(detail, (cells, cells), borderType=cv2.BORDER_REPLICATE)
+    middles = np.clip(np.round((np.array(corners) + TILE) * across).astype(int), 0, np.array(mean.shape) - 1)
+    order = np.argsort(-mean[middles[:, 0], middles[:, 1]], kind="stable")
+    detailed = order[: max(4, int(DETAILED * len(order)))]
+    detailed = detailed[:: max(1, len(detailed) // MOST_TILES)]
+    quiet = order[-QUIET_TILES:]
+
+    def box_of(corner: tuple[int, int]) -> Box:
+        return corner[1] - 2 * AROUND, corner[0] - 2 * AROUND, side + 4 * AROUND, side + 4 * AROUND
+
+    pieces: dict[int, FloatArray] = {}
+    fine, finest = [], []
+    for i in sorted({*detailed.tolist(), *quiet.tolist()}):
+        roots = [read(k, box_of(corners[i])) for k in range(count)]
+        bands = evened([light_of(root) for root in roots])
+        if i in detailed:
+            pieces[i] = bands[:, AROUND : AROUND + TILE, AROUND : AROUND + TILE]
+        if i in quiet:
+            fine.append([cv2.GaussianBlur((b - cv2.GaussianBlur(b, (0, 0), 0.8)) ** 2, (0, 0), 2)[AROUND:-AROUND, AROUND:-AROUND].ravel() for b in bands])
+            finest.append([cv2.GaussianBlur(np.square(bands_of(root, 1)[0]).sum(axis=2), (0, 0), 2)[AROUND:-AROUND, AROUND:-AROUND].ravel() for root in roots])
+    noise, noise_finest = (float(np.median([np.percentile(np.concatenate([tile[k] for tile in tiles]), QUIETEST) for k in range(count)])) + 1e-12 for tiles in (fine, finest))
+    found, left = _in_groups(np.stack(list(pieces.values())), noise, starts)
+    return Places(tuple(float(u) for u in found), left, noise, noise_finest)
+
+
+def _in_groups(tiles: FloatArray, noise: float, starts: Sequence[Line]) -> tuple[Line, float]:
+    """Places (n,) of the frames of tiles (t, n, h, w), and what they leave unexplained in the mean."""
+    count = tiles.shape[1]
+    if count <= MOST_TOGETHER:
+        return find_places(shared_energies(tiles, noise), starts)
+    places, left = np.zeros(0), []
+    first = 0
+    while len(places) < count:
+        last = min(count, first + MOST_TOGETHER)
+        found, unexplained = find_places(shared_energies(np.ascontiguousarray(tiles[:, first:last]), noise), [start[first:last] for start in starts])
+        known = len(places) - first
+        # blur tells neither sign nor zero: the frames shared with the group before do
+        found = min((found, -found), key=lambda u: float(np.ptp(u[:known] - places[first:]))) if known else found
+        found = found + (float(np.mean(places[first:] - found[:known])) if known else 0.0)
+        places = np.concatenate([places, found[known:]])
+        left.append(unexplained)
+        first = last - SHARED
+    return places, float(np.mean(left))

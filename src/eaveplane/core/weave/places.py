@@ -1,0 +1,146 @@
+"""Where frames are focused, in pixels of blur, told by the pictures: at the right places single planes explain most tiles."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...imaging.colour import LUMA, FloatArray
+from ...imaging.resample import halve
+from .planes import disc_left
+
+Line = NDArray[np.float64]
+"""Places (n,) of frames on the line of blur."""
+
+TILE = 64
+"""Side of a tile in cells of two pixels."""
+AROUND = 10
+"""Cells around a tile that its band needs."""
+RINGS = 40
+"""Rings of frequency in which a tile's energies are summed."""
+MISFIT = 0.03
+"""Part of the energy that discs never explain."""
+FIRST_STEP, ROUGH_STEP, LAST_STEP, ROUNDS = 0.6, 0.3, 0.07, 60
+"""Pixels by which places are moved at first, until few tiles no longer tell, and at last."""
+FEW = 4
+SCALES = (1.0, 0.8, 0.9, 1.1, 1.25)
+NOTHING = 0.9
+"""Unexplained by more than this, places are not to be trusted."""
+
+
+@dataclass(frozen=True)
+class Places:
+    """Where frames are focused (n,) in pixels of blur, what these places leave unexplained (0 to 1), and the variance of noise: of a
+    pixel of `evened` pictures, and of the finest octave of all channels."""
+
+    at: tuple[float, ...]
+    unexplained: float
+    evened: float
+    finest: float
+
+    @property
+    def trusted(self) -> bool:
+        """Whether they explain the frames."""
+        return self.unexplained < NOTHING
+
+    def halved(self, level: int) -> Places:
+        """The same for pictures halved `level` times: noise shrinks by half with every halving, its variance by a quarter."""
+        less = 0.25**level
+        return Places(tuple(u * 0.5**level for u in self.at), self.unexplained, self.evened * less, self.finest * less)
+
+    def of(self, frames: Sequence[int]) -> Places:
+        """The same for some of the frames."""
+        return Places(tuple(self.at[k] for k in frames), self.unexplained, self.evened, self.finest)
+
+
+def evened(light: Sequence[FloatArray]) -> FloatArray:
+    """Luminance (n, h/2, w/2) of frames (h, w, 3) in linear light at half size, divided by the square root of what lies around, so
+    that noise is about equal everywhere while blur still adds up, without the coarse, which any plane explains."""
+    luma = np.stack([halve(np.ascontiguousarray(frame @ LUMA)) for frame in light])
+    luma /= np.sqrt(cv2.GaussianBlur(luma.mean(axis=0), (0, 0), 15, borderType=cv2.BORDER_REPLICATE) + np.float32(0.005))
+    return np.stack([y - cv2.GaussianBlur(y, (0, 0), 3, borderType=cv2.BORDER_REPLICATE) for y in luma])
+
+
+@dataclass(frozen=True, eq=False)
+class Tiles:
+    """Energies a cell that the `pairs` (p, 2) of frames, each with itself first, share in tiles, in rings of `frequencies` (RINGS,) in cycles
+    a pixel: `shared` (tiles, p * RINGS), those of two different frames counted twice; the frames' own `energy` (tiles, n), and the `noise`'s."""
+
+    pairs: NDArray[np.int64]
+    shared: FloatArray
+    energy: NDArray[np.float64]
+    frequencies: NDArray[np.float64]
+    noise: float
+
+    def some(self, every: int) -> Tiles:
+        """One of so many tiles."""
+        return Tiles(self.pairs, self.shared[::every], self.energy[::every], self.frequencies, self.noise)
+
+
+def shared_energies(tiles: FloatArray, noise: float) -> Tiles:
+    """What `unexplained` needs to know of tiles (t, n, TILE, TILE) of evened pictures."""
+    window = np.outer(*[np.hanning(TILE + 2)[1:-1]] * 2).astype(np.float32)
+    waves = np.fft.rfft2(tiles * window)
+    length = np.hypot(np.fft.fftfreq(TILE)[:, None], np.fft.rfftfreq(TILE)[None]) / 2
+    twice = np.full(length.shape, 2.0)
+    twice[:, [0, -1]] = 1
+    ring = np.digitize(length.ravel(), np.linspace(0.005, 0.25, RINGS + 1)) - 1
+    within = (ring >= 0) & (ring < RINGS)
+    count, n = np.maximum(np.bincount(ring[within], minlength=RINGS), 1), tiles.shape[1]
+    membership = np.zeros((length.size, RINGS))
+    membership[np.nonzero(within)[0], ring[within]] = 1
+    pairs = [(k, k) for k in range(n)] + [(i, j) for i in range(n) for j in range(i + 1, n)]
+    shared = np.stack([((waves[:, i] * waves[:, j].conj()).real * (twice if i == j else 2 * twice)).reshape(len(tiles), -1) @ membership for i, j in pairs], axis=1)
+    shared /= float((window**2).sum()) * TILE**2
+    energy = shared[:, :n].sum(axis=2)
+    return Tiles(np.array(pairs), shared.reshape(len(tiles), -1).astype(np.float32), energy, np.bincount(ring[within], length.ravel()[within], RINGS) / count, noise)
+
+
+def unexplained(places: Line, tiles: Tiles) -> float:
+    """Mean over tiles of what the best single plane leaves of them, each between 0 and 1: those with depth edges drop out."""
+    tried = np.linspace(places.min(), places.max(), max(2, int(np.ceil(np.ptp(places) / 0.4))) + 1)
+    seen = disc_left(tiles.frequencies * (places[:, None, None] - tried[None, :, None]))
+    # the energy that a plane explains is a quadratic form of the shared energies, frequency by frequency
+    form = seen[tiles.pairs[:, 0]] * seen[tiles.pairs[:, 1]] / ((seen**2).sum(axis=0) + 1e-3)
+    told = tiles.shared @ np.moveaxis(form, 1, 2).reshape(-1, len(tried)).astype(np.float32)
+    left = tiles.energy.sum(axis=1) - told.max(axis=1)
+    ratio = left / (len(places) * tiles.noise * 2 + MISFIT * tiles.energy.max(axis=1))
+    return float((ratio / (1 + ratio)).mean())
+
+
+def find_places(tiles: Tiles, starts: Sequence[Line]) -> tuple[Line, float]:
+    """Places (n,) of the frames' focus from the best of rough `starts`, and what they leave unexplained (0 to 1; above NOTHING
+    they are not to be trusted). Only their differences mean anything, and blur does not tell which end is near."""
+    few = tiles.some(FEW)
+    scaled = [min((start * scale for scale in SCALES), key=lambda u: unexplained(u, few)) for start in starts]
+    rough = [_refined(start, few, FIRST_STEP, ROUGH_STEP) for start in scaled]
+    places = min(rough, key=lambda u: unexplained(u, few))
+    places = _refined(places, tiles, ROUGH_STEP, LAST_STEP)
+    return places, unexplained(places, tiles)
+
+
+def _refined(places: Line, tiles: Tiles, step: float, last: float) -> Line:
+    """Places at which less is left unexplained: one moved after the other, and all drawn apart or together, in steps that are halved."""
+    least = unexplained(places, tiles)
+    for _ in range(ROUNDS):
+        better = False
+        for move in range(len(places) + 1):
+            for by in (step, -step):
+                tried = places.copy()
+                if move < len(places):
+                    tried[move] += by
+                else:
+                    tried = (tried - tried.mean()) * (1 + by / max(np.ptp(tried), 1.0)) + tried.mean()
+                left = unexplained(tried, tiles)
+                if left < least - 1e-5:
+                    places, least, better = tried, left, True
+                    break
+        if not better:
+            step /= 2
+            if step < last:
+                break
+    return places

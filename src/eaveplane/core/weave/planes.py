@@ -1,0 +1,82 @@
+"""What frames show of planes: each frame blurs a plane by a disc as wide as its focus is away from it, and such blurs add up.
+
+In linear light, where a window shows planes a and b, frame j is disc(|u_j - a|) * A + disc(|u_j - b|) * B with u_j the place of its
+focus in pixels of blur. Frequency by frequency these are n equations for two unknowns. How much of the frames such a pair (or a
+single plane) cannot explain, and the weights by which the frames sum up to A + B, depend on the frequency's length alone, since
+discs are round. That one thing hides another is neglected.
+"""
+
+from __future__ import annotations
+
+import itertools
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import j1
+
+from ...imaging.waves import FREQUENCIES
+
+Table = NDArray[np.float32]
+Planes = tuple[float, ...]
+"""Places, near or far in any order, of planes that are tried together."""
+
+STEP = 0.8
+"""Pixels between single planes that are tried."""
+LEAST_APART = 1.2
+"""Pixels that two planes must be apart to be tried as a pair."""
+MOST_PLANES = 8
+"""Planes of which pairs are made; of denser stacks some frames' places are left out."""
+RIDGE, SINGLE_RIDGE = 0.002, 0.02
+"""Error of the model, as part of the energy, of several planes and of a single one."""
+OTHERS = 0.003
+"""Part of the energy that may lie in the planes of other frames."""
+SPECTRUM, SLOPE = 3000.0, 2.2
+"""A natural picture's energy falls with frequency to this power; noise of variance v has SPECTRUM * v of its energy at one cycle a pixel."""
+
+
+def disc_left(turns: NDArray[np.float64]) -> NDArray[np.float64]:
+    """What a disc leaves of a wave; `turns` is its radius times the wave's frequency."""
+    x = np.maximum(2 * np.pi * np.abs(turns), 1e-6)
+    return np.asarray(2 * j1(x) / x, np.float64)
+
+
+def explanations(places: tuple[float, ...]) -> list[Planes]:
+    """Planes that are tried together: each alone, pairs of those where frames are focused, and all."""
+    rising = np.sort(places)
+    steps = [np.linspace(a, b, max(1, round((b - a) / STEP)) + 1) for a, b in itertools.pairwise(rising)]
+    alone = np.unique(np.concatenate(steps)) if steps else rising
+    alone = alone[np.concatenate([[True], np.diff(alone) > 0.3])]
+    least = max(0.3, float(np.ptp(rising)) / (MOST_PLANES - 0.5)) if len(rising) > MOST_PLANES else 0.3
+    focused = [float(rising[0])]
+    for place in rising[1:]:
+        if place - focused[-1] >= least:
+            focused.append(float(place))
+    pairs = [(a, b) for a, b in itertools.combinations(focused, 2) if b - a >= LEAST_APART]
+    return [*((float(z),) for z in alone), *pairs, tuple(float(z) for z in rising)]
+
+
+@lru_cache(4096)
+def unexplained_by(places: tuple[float, ...], planes: Planes, width: float) -> Table:
+    """Weights (n, n, STEPS) by which waves of all frames sum up to what planes cannot explain of each frame. The waves are
+    those of pictures in cells of `width` pixels."""
+    seen = disc_left(FREQUENCIES[:, None, None] / width * (np.array(places)[None, :, None] - np.array(planes)))
+    turned = np.swapaxes(seen, 1, 2)
+    kept = np.eye(len(places)) - seen @ np.linalg.solve(turned @ seen + 1e-3 * np.eye(len(planes)), turned)
+    return np.ascontiguousarray(np.moveaxis(kept, 0, 2), np.float32)
+
+
+@lru_cache(4096)
+def weights_of(places: tuple[float, ...], planes: Planes, noise: float) -> Table:
+    """Weights (n, STEPS) of the frames' waves in the best linear estimate (Wiener) of the sum of pictures in `planes`.
+
+    Best in the mean over pictures whose energy lies in the planes in equal parts, a little of it where other frames are focused;
+    `noise` is the variance of a pixel in root light. The mean is kept as it is.
+    """
+    n, m = len(places), len(planes)
+    at, part = np.concatenate([planes, places]), np.concatenate([np.full(m, (1 - OTHERS) / m), np.full(n, OTHERS / n)])
+    seen = disc_left(FREQUENCIES[:, None, None] * (np.array(places)[None, :, None] - at))
+    both = np.einsum("fiz,fjz,z->fij", seen, seen, part)
+    error = noise * SPECTRUM * np.maximum(FREQUENCIES, 1 / 512) ** SLOPE * 2 / m + (RIDGE if m > 1 else SINGLE_RIDGE)
+    found = np.linalg.solve(both + (error * 2 / n)[:, None, None] * np.eye(n), np.einsum("fjz,z->fj", seen, part)[..., None])[..., 0]
+    return np.ascontiguousarray((found / found[:1].sum(axis=1, keepdims=True)).T, np.float32)

@@ -1,0 +1,259 @@
+"""Joint light: every frequency of the picture is a sum over all frames, weighed by the planes that a place shows.
+
+Choosing frames has a ceiling at depth edges, where one frame shows the ground blurred and the other the near thing's veil. Blur adds
+up, so where it is known which planes a place shows the sharp picture of all of them is a weighted sum of the frames; see `planes`.
+In a single plane all frames join according to their sharpness, and a plane between two frames comes out sharper than either. In the
+finest octave sums amplify noise and feel that a near thing hides the ground: beside depth edges it is the more chosen the closer together
+frames are focused, and the picture is bounded by what the frames show. Crisp seams stand in where things are elsewhere in some frame
+and where frames end.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import product
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ....imaging.colour import FloatArray
+from ....imaging.light import light_of, root_of
+from ....imaging.pyramid import Box
+from ....imaging.waves import Waves
+from ..laid import Piece, RegisteredFrames, Weaving, active, piece_of, wide_of
+from ..places import Places, evened
+from ..planes import Planes, explanations, unexplained_by, weights_of
+from .crisp_seams import crisp_seams
+
+BLOCK = 512
+"""Sums are made in squares of this many pixels that lie fixed in the picture, so that a pixel is the same whatever is asked for."""
+FADE = 64
+"""Pixels around a block, read or mirrored, that waves need to be continued."""
+MOST_SUMMED = 10
+"""Frames that are summed at most; where more have a part, evenly chosen ones are summed and all are chosen from."""
+WINDOW = 2.0
+"""Cells of two pixels (sigma) over which the unexplained is summed up."""
+STRICT = 4.0
+"""Power by which the better explanation is preferred."""
+PAIR_COST, ALL_COST = 1.8, 0.4
+"""A pair must leave this many times less than a single plane, since it fits noise better too; all planes together explain anything
+and are taken to leave this part of the energy."""
+RELATIVE = 0.04
+"""Part of the energy that may be unexplained: discs are never quite right."""
+USED, LEAST_USED = 0.1, 0.002
+"""An explanation is worth its sum where its share exceeds the first in more than the second of the place."""
+FINE_WINDOW, DECISION = 0.7, 4.0
+"""Pixels (sigma) in which the finest octave of frames is compared, and the power by which the stronger is preferred."""
+CLEAR = 6.0
+"""Energy, in noise, at which the sum has half of its part in the finest octave."""
+EDGE_FROM, EDGE_OVER, EDGE_LEAST, EDGE_MOST = 0.9, 2.0, 0.1, 0.7
+"""The sum's part in the finest octave where several planes meet rises, over so many pixels, with the step between the foci of frames."""
+ALONE, ALONE_MORE, ALONE_LARGE = 0.95, 0.2, 2.5
+"""Its part in a single plane at a step of 1 px, and what each pixel of step adds, up to that many."""
+SINGLE_FROM, SINGLE_TO = 0.7, 1.0
+"""Share of single planes from which, and at which wholly, a place is taken for one plane."""
+MOVED = (0.25, 0.5)
+"""Part of the energy left unexplained from which, and at which wholly, things are elsewhere in some frame."""
+MOVED_MOST = 0.6
+"""Part of crisp seams there: with all of it no trace of doubled things is left, at half a decibel less where much sways."""
+FRAMES_END = 24
+"""Pixels from where a frame ends in which crisp seams stand."""
+BELOW, ABOVE = 0.15, 0.2
+"""By these parts of the range that frames show around a pixel the picture may be darker or brighter."""
+
+
+@dataclass(frozen=True)
+class Lengthened:
+    """How a piece of `shape` (h, w) is lengthened for its waves, `before` (rows, columns) in front and `pad` in all."""
+
+    shape: tuple[int, int]
+    before: tuple[int, int]
+    pad: tuple[int, int]
+
+    def whole(self) -> Waves:
+        return Waves(self.shape, self.pad, self.before)
+
+    def halved(self) -> Waves:
+        """The same at half the size."""
+        height, width = self.shape
+        return Waves((-(-height // 2), -(-width // 2)), (self.pad[0] // 2, self.pad[1] // 2), (self.before[0] // 2, self.before[1] // 2))
+
+
+@dataclass(frozen=True, eq=False)
+class Told:
+    """What frames tell of a place: explanations worth using with their shares (e, h/2, w/2), the share of single planes (h/2, w/2), and
+    what the best explanation leaves (h/2, w/2) as part of the energy: below a tenth where things stood still, about 1 where they did not."""
+
+    used: list[Planes]
+    share: FloatArray
+    single: FloatArray
+    left: FloatArray
+
+
+def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -> Told:
+    """Try what single planes, pairs of planes and all together leave unexplained of frames (h, w, 3) in linear light."""
+    bands = evened(light)
+    n, noise = len(bands), places.evened
+    waves = around.halved()
+    spectrum = waves.of(list(bands))
+    energy = np.max([_soft(b * b, WINDOW) for b in bands], axis=0)
+    tried = explanations(places.at)
+    costs, least = [], np.full(energy.shape, np.inf, np.float32)
+    for planes in tried:
+        if len(planes) > 2:
+            costs.append(n * noise + ALL_COST * energy)
+            continue
+        weights = unexplained_by(places.at, planes, 2.0)
+        left = np.zeros_like(energy)
+        for k in range(n):
+            error = waves.picture(spectrum, weights[k])[0]
+            left += error * error
+        left = _soft(left, WINDOW)
+        least = np.minimum(least, (left - n * noise) / (energy + 10 * noise))
+        costs.append((left + n * noise + RELATIVE * energy) * (1 if len(planes) == 1 else PAIR_COST))
+    cost = np.stack(costs)
+    share = (cost.min(axis=0) / cost) ** STRICT
+    share /= share.sum(axis=0)
+    used = [i for i in range(len(tried)) if (share[i] > USED).mean() > LEAST_USED]
+    kept = share[used] / np.maximum(share[used].sum(axis=0), 1e-6)
+    single = np.sum([part for i, part in zip(used, kept, strict=True) if len(tried[i]) == 1], axis=0, dtype=np.float32)
+    return Told([tried[i] for i in used], np.asarray(kept, np.float32), np.broadcast_to(single, energy.shape), least)
+
+
+def summed(light: Sequence[FloatArray], told: Told, places: Places, noise: float, around: Lengthened) -> FloatArray:
+    """The linear picture (h, w, 3) of frames (h, w, 3) in linear light; `noise` is the variance of a Laplacian of root light."""
+    height, width = light[0].shape[:2]
+    waves = around.whole()
+    spectrum = waves.of(light)
+    out = np.zeros((height, width, 3), np.float32)
+    for planes, part in zip(told.used, told.share, strict=True):
+        picture = waves.picture(spectrum, weights_of(places.at, planes, noise))
+        wide = cv2.resize(part, (width, height), interpolation=cv2.INTER_LINEAR)
+        for c in range(3):
+            out[..., c] += wide * picture[c]
+    return out
+
+
+def _finest(picture: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """The finest octave of a picture, and the rest of it, as large."""
+    rest = cv2.pyrUp(cv2.pyrDown(picture), dstsize=(picture.shape[1], picture.shape[0]))
+    return np.asarray(picture - rest, np.float32), np.asarray(rest, np.float32)
+
+
+def _soft(picture: FloatArray, sigma: float) -> FloatArray:
+    return np.asarray(cv2.GaussianBlur(picture, (0, 0), sigma, borderType=cv2.BORDER_REPLICATE), np.float32)
+
+
+def finest_chosen(frames: Sequence[FloatArray], reach: Sequence[NDArray[np.bool_]], noise: float) -> tuple[FloatArray, FloatArray]:
+    """The finest octave (h, w, 3) of frames in root light, the stronger preferred, and its energy in noise (h, w)."""
+    bands = [_finest(frame)[0] for frame in frames]
+    total, out = np.zeros(bands[0].shape[:2], np.float32), np.zeros_like(bands[0])
+    # where none rises above noise all are averaged
+    strengths = [(_soft(np.square(b).sum(axis=2), FINE_WINDOW) / np.float32(2 * noise) + 1) for b in bands]
+    most = np.max(strengths, axis=0)
+    for band, strength, inside in zip(bands, strengths, reach, strict=True):
+        weight = (strength / most) ** DECISION * inside + np.float32(1e-6)
+        total += weight
+        out += band * weight[..., None]
+    out /= total[..., None]
+    return out, _soft(np.square(out).sum(axis=2), 1.5) / np.float32(noise)
+
+
+def bounded(picture: FloatArray, frames: Sequence[FloatArray]) -> FloatArray:
+    """The picture kept to what frames show in 3 x 3 pixels: the sum neglects that a near thing hides bright ground with dark detail."""
+    three = np.ones((3, 3), np.uint8)
+    low, high = cv2.erode(frames[0], three), cv2.dilate(frames[0], three)
+    for frame in frames[1:]:
+        low, high = np.minimum(low, cv2.erode(frame, three)), np.maximum(high, cv2.dilate(frame, three))
+    span = high - low
+    return np.asarray(np.clip(picture, low - np.float32(BELOW) * span, high + np.float32(ABOVE) * span), np.float32)
+
+
+def lengthened(piece: Piece) -> Lengthened:
+    """So that there is FADE around the box on each side, read or mirrored."""
+    (x, y, w, h), (left, top, width, height) = piece.box, piece.wide
+    before = (FADE - (y - top), FADE - (x - left))
+    after = (FADE - (top + height - y - h), FADE - (left + width - x - w))
+    return Lengthened((height, width), before, (before[0] + after[0], before[1] + after[1]))
+
+
+def joined(frames: Sequence[FloatArray], linear: FloatArray, told: Told, reach: Sequence[NDArray[np.bool_]], places: Places) -> FloatArray:
+    """The sharp picture (h, w, 3) in root light, of the linear one and of what is chosen of the finest octave of frames (h, w, 3)."""
+    size = (linear.shape[1], linear.shape[0])
+    step = float(np.median(np.abs(np.diff(np.sort(places.at)))))
+    beside = float(np.clip((step - EDGE_FROM) / EDGE_OVER, EDGE_LEAST, EDGE_MOST))
+    alone = ALONE + ALONE_MORE * float(np.clip(step - 1, 0, ALONE_LARGE))
+    single = np.clip((cv2.resize(told.single, size, interpolation=cv2.INTER_LINEAR) - SINGLE_FROM) / (SINGLE_TO - SINGLE_FROM), 0, 1)
+    fine, rest = _finest(root_of(np.maximum(linear, 0)))
+    chosen, clear = finest_chosen(frames, reach, places.finest)
+    part = (np.float32(beside) + np.float32(alone - beside) * single) * clear / (clear + np.float32(CLEAR))
+    return bounded(rest + chosen + part[..., None] * (fine - chosen), frames)
+
+
+def _to_sum(laid: RegisteredFrames, gates: FloatArray, box: Box, level: int) -> list[int]:
+    """The frames that are summed in a box: all, or of many those between which it is sharp, evenly chosen."""
+    count = len(laid.names)
+    if count <= MOST_SUMMED:
+        return list(range(count))
+    assert laid.places is not None
+    there = np.array(laid.places.at)
+    sharp = there[active(gates, box, level) or [laid.reference]]
+    order = np.argsort(there)
+    first, last = (int(np.searchsorted(there[order], edge)) for edge in (sharp.min(), sharp.max()))
+    # one beyond either end tells what the ends themselves cannot
+    first, last = max(0, first - 1), min(count - 1, last + 1)
+    if last - first + 1 < MOST_SUMMED:
+        first = max(0, min(first - (MOST_SUMMED - (last - first + 1)) // 2, count - MOST_SUMMED))
+        last = min(count - 1, first + MOST_SUMMED - 1)
+    wanted = np.linspace(there[order[first]], there[order[last]], MOST_SUMMED)
+    return sorted({int(order[first + np.abs(there[order[first : last + 1]] - place).argmin()]) for place in wanted})
+
+
+def _block(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, block: Box, level: int) -> tuple[FloatArray, dict[int, FloatArray]]:
+    """Picture (h, w, 3) and masks (h, w) of a block."""
+    assert laid.places is not None
+    summing = _to_sum(laid, gates, wide_of(laid, block, level, weaving.octaves), level)
+    piece = piece_of(laid, gates, weaving, block, level, summing)
+    crisp, masks = crisp_seams(piece)
+    places, around = laid.places.of(summing).halved(level), lengthened(piece)
+    light = [light_of(piece.pictures[k]) for k in summing]
+    told = explained(light, places, around)
+    linear = summed(light, told, places, laid.noise * 0.25**level, around)
+    picture = joined(list(piece.pictures.values()), linear, told, list(piece.reach.values()), places)
+    moved = MOVED_MOST * _soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
+    picture += cv2.resize(moved, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_LINEAR)[..., None] * (crisp - picture)
+    everywhere = np.all([piece.reach[k] for k in summing], axis=0)
+    if not everywhere.all():
+        away = np.asarray(cv2.distanceTransform(everywhere.astype(np.uint8), cv2.DIST_L2, 5), np.float32)
+        picture = crisp + np.clip(away / FRAMES_END - 0.5, 0, 1)[..., None] * (picture - crisp)
+    return np.ascontiguousarray(picture[piece.inner]), {k: mask[piece.inner] for k, mask in masks.items()}
+
+
+def blocks_of(box: Box, size: tuple[int, int]) -> list[Box]:
+    """The blocks that a box of a picture of `size` (w, h) touches, from the bottom up."""
+    x, y, w, h = box
+    columns, rows = range(x // BLOCK, -(-(x + w) // BLOCK)), range(y // BLOCK, -(-(y + h) // BLOCK))
+    return [(c * BLOCK, r * BLOCK, min(BLOCK, size[0] - c * BLOCK), min(BLOCK, size[1] - r * BLOCK)) for r, c in product(reversed(rows), columns)]
+
+
+def meeting(box: Box, block: Box) -> tuple[tuple[slice, slice], tuple[slice, slice]]:
+    """Where two boxes meet, in either."""
+    left, top = max(box[0], block[0]), max(box[1], block[1])
+    right, bottom = min(box[0] + box[2], block[0] + block[2]), min(box[1] + box[3], block[1] + block[3])
+    in_box, in_block = ((slice(top - y, bottom - y), slice(left - x, right - x)) for x, y in (box[:2], block[:2]))
+    return in_box, in_block
+
+
+def joint_light(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, box: Box, level: int) -> tuple[FloatArray, dict[int, FloatArray]]:
+    """The picture (h, w, 3) in a box of the picture halved `level` times, and masks (h, w): where each frame is the sharpest."""
+    out = np.empty((box[3], box[2], 3), np.float32)
+    masks: dict[int, FloatArray] = {}
+    for block in blocks_of(box, laid.size_at(level)):
+        picture, shares = _block(laid, gates, weaving, block, level)
+        there, here = meeting(box, block)
+        out[there] = picture[here]
+        for k, share in shares.items():
+            masks.setdefault(k, np.zeros(out.shape[:2], np.float32))[there] = share[here]
+    return out, masks

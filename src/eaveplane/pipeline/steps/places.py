@@ -1,0 +1,51 @@
+"""Where registered frames are focused, in pixels of blur."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+import numpy as np
+
+from ...core.even.drift import Trim
+from ...core.gather.detail import lay_on, pooled_shape, signal
+from ...core.gather.focus import USUAL_STEP, focus_of
+from ...core.weave.locate import locate
+from ...core.weave.places import Line, Places
+from ..cache import Cache
+from ..ticket import Ticket
+from .frame import open_frame
+from .register import Register, open_registration, registered_frames
+from .step import Step
+
+BAND = 1
+"""The octave of detail, about 4 px, by which a sample of the picture is chosen."""
+
+
+@dataclass(frozen=True)
+class Locate(Step):
+    """Places of the frames that were registered."""
+
+    name, version = "places", 1
+    registered: Register
+
+    def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
+        frames, laid = [open_frame(cache, frame) for frame in self.registered.frames], open_registration(cache, self.registered.key)
+        width, height = frames[0].size
+        detail = np.max([lay_on(signal(frame.detail()), placement, pooled_shape(height, width))[BAND] for frame, placement in zip(frames, laid.placements, strict=True)], axis=0)
+        ticket.tell(0.2)
+        metres = np.array([math.nan if frame.meta.focus_m is None else frame.meta.focus_m for frame in frames])
+        guess = focus_of([frame.octaves() for frame in frames], laid.placements, -1 / metres) if len(frames) > 1 else np.zeros(1)
+        starts: list[Line] = [guess, *(np.arange(len(frames)) * np.float64(step) for step in (USUAL_STEP, 3 * USUAL_STEP))]
+        readers = registered_frames(frames, [frame.key for frame in self.registered.frames], laid, True, [Trim()] * len(frames))
+        ticket.tell(0.3)
+        found = locate(lambda k, box: readers.read(k, 0, box), len(frames), frames[0].size, detail, starts)
+        (folder / "places.json").write_text(json.dumps(asdict(found) if found else None))
+
+
+def open_places(cache: Cache, key: str) -> Places | None:
+    """The places of a key; None where the pictures do not tell them."""
+    found = json.loads((cache.path(key) / "places.json").read_text())
+    return Places(**{**found, "at": tuple(found["at"])}) if found else None
