@@ -17,6 +17,8 @@ from scipy.special import j1
 
 from ...imaging.waves import FREQUENCIES
 
+COARSE = np.linspace(0, FREQUENCIES[-1], 512)
+"""Frequencies at which weights are worked out; they change slowly enough to be linear between them."""
 Table = NDArray[np.float32]
 Planes = tuple[float, ...]
 """Places, near or far in any order, of planes that are tried together."""
@@ -60,10 +62,10 @@ def explanations(places: tuple[float, ...]) -> list[Planes]:
 def unexplained_by(places: tuple[float, ...], planes: Planes, width: float) -> Table:
     """Weights (n, n, STEPS) by which waves of all frames sum up to what planes cannot explain of each frame. The waves are
     those of pictures in cells of `width` pixels."""
-    seen = disc_left(FREQUENCIES[:, None, None] / width * (np.array(places)[None, :, None] - np.array(planes)))
+    seen = disc_left(COARSE[:, None, None] / width * (np.array(places)[None, :, None] - np.array(planes)))
     turned = np.swapaxes(seen, 1, 2)
     kept = np.eye(len(places)) - seen @ np.linalg.solve(turned @ seen + 1e-3 * np.eye(len(planes)), turned)
-    return np.ascontiguousarray(np.moveaxis(kept, 0, 2), np.float32)
+    return _spread(np.moveaxis(kept, 0, 2))
 
 
 @lru_cache(4096)
@@ -75,8 +77,17 @@ def weights_of(places: tuple[float, ...], planes: Planes, noise: float) -> Table
     """
     n, m = len(places), len(planes)
     at, part = np.concatenate([planes, places]), np.concatenate([np.full(m, (1 - OTHERS) / m), np.full(n, OTHERS / n)])
-    seen = disc_left(FREQUENCIES[:, None, None] * (np.array(places)[None, :, None] - at))
+    seen = disc_left(COARSE[:, None, None] * (np.array(places)[None, :, None] - at))
     both = np.einsum("fiz,fjz,z->fij", seen, seen, part)
-    error = noise * SPECTRUM * np.maximum(FREQUENCIES, 1 / 512) ** SLOPE * 2 / m + (RIDGE if m > 1 else SINGLE_RIDGE)
+    error = noise * SPECTRUM * np.maximum(COARSE, 1 / 512) ** SLOPE * 2 / m + (RIDGE if m > 1 else SINGLE_RIDGE)
     found = np.linalg.solve(both + (error * 2 / n)[:, None, None] * np.eye(n), np.einsum("fjz,z->fj", seen, part)[..., None])[..., 0]
-    return np.ascontiguousarray((found / found[:1].sum(axis=1, keepdims=True)).T, np.float32)
+    return _spread((found / found[:1].sum(axis=1, keepdims=True)).T)
+
+
+def _spread(weights: NDArray[np.float64]) -> Table:
+    """Weights (..., 512) at COARSE, at all FREQUENCIES."""
+    at = np.arange(len(FREQUENCIES)) * ((len(COARSE) - 1) / (len(FREQUENCIES) - 1))
+    first = np.minimum(at.astype(int), len(COARSE) - 2)
+    part = (at - first).astype(np.float32)
+    low, high = weights[..., first].astype(np.float32), weights[..., first + 1].astype(np.float32)
+    return np.ascontiguousarray(low + (high - low) * part)

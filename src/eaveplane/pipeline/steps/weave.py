@@ -59,7 +59,7 @@ class Weave(Step):
                 totals[k] += total
             ticket.tell(0.9 * done / len(boxes))
         levels.halve_into_levels()
-        told = {"shares": (totals / (width * height)).tolist(), "way": woven_by(laid, self.weaving)}
+        told = {"shares": (totals / (width * height)).tolist(), "way": woven_by(laid, self.weaving), "unexplained": laid.places.unexplained if laid.places else None}
         (folder / "woven.json").write_text(json.dumps(told))
 
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+from typing import Any, cast
 
 from flask import Blueprint, Response
 from pydantic import ValidationError
 
 from ...core.masks.strokes import Stroke
-from ...core.weave.laid import Weaving
+from ...core.weave.laid import WAYS, WayName, Weaving
+from ...core.weave.weave import woven_by
 from ...parameter import controls
 from ...recipe import Recipe
 from ..scene import decided, posted, posted_control, queued, stage_page
@@ -23,7 +24,10 @@ CONTROLS = {c.name: c for c in controls(Weaving)}
 @stage("weave", "Weave")
 def bench(scene: ScenePage) -> dict[str, Any]:
     strokes = [s for s in scene.recipe.strokes if s.action != "draw"]
-    return {"controls": list(CONTROLS.values()), "values": scene.recipe.weaving, "start": Weaving(), "mask_strokes": len(strokes)}
+    laid = scene.view.laid if scene.view else None
+    located = scene.plan.woven.located if scene.plan else None
+    stands_in = bool(laid and located and scene.has(located.key) and woven_by(laid, scene.recipe.weaving) != scene.recipe.weaving.way)
+    return {"ways": WAYS, "stands_in": stands_in, "controls": list(CONTROLS.values()), "values": scene.recipe.weaving, "start": Weaving(), "mask_strokes": len(strokes)}
 
 
 @blueprint.get("")
@@ -36,6 +40,14 @@ def set_value(number: int) -> str:
     control, value = posted_control(CONTROLS)
     said = f"{control.label} {value:g} {control.unit}".strip()
     return decided(number, "weave", said, lambda recipe: recipe.model_copy(update={"weaving": Weaving(**{**recipe.weaving.model_dump(), control.name: value})}))
+
+
+@blueprint.post("/way")
+def way(number: int) -> str:
+    chosen = cast(WayName, posted("value"))
+    if chosen not in WAYS:
+        refuse("There is no such way to weave. Choose one of those offered.")
+    return decided(number, "weave", f"Woven by {WAYS[chosen][0].lower()}", lambda recipe: recipe.model_copy(update={"weaving": Weaving(**{**recipe.weaving.model_dump(), "way": chosen})}), bench=True)
 
 
 @blueprint.post("/reset")

@@ -56,8 +56,8 @@ SINGLE_FROM, SINGLE_TO = 0.7, 1.0
 """Share of single planes from which, and at which wholly, a place is taken for one plane."""
 MOVED = (0.25, 0.5)
 """Part of the energy left unexplained from which, and at which wholly, things are elsewhere in some frame."""
-MOVED_MOST = 0.6
-"""Part of crisp seams there: with all of it no trace of doubled things is left, at half a decibel less where much sways."""
+AROUND = 6.0
+"""Cells of two pixels (sigma) around a place whose unexplained energy counts for it, too: the quiet inside of a thing that moved shows nothing itself."""
 FRAMES_END = 24
 """Pixels from where a frame ends in which crisp seams stand."""
 BELOW, ABOVE = 0.15, 0.2
@@ -100,6 +100,7 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     spectrum = waves.of(list(bands))
     energy = np.max([_soft(b * b, WINDOW) for b in bands], axis=0)
     tried = explanations(places.at)
+    around_it = _soft(energy, AROUND) + 10 * noise
     costs, least = [], np.full(energy.shape, np.inf, np.float32)
     for planes in tried:
         if len(planes) > 2:
@@ -111,7 +112,7 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
             error = waves.picture(spectrum, weights[k])[0]
             left += error * error
         left = _soft(left, WINDOW)
-        least = np.minimum(least, (left - n * noise) / (energy + 10 * noise))
+        least = np.minimum(least, left - n * noise)
         costs.append((left + n * noise + RELATIVE * energy) * (1 if len(planes) == 1 else PAIR_COST))
     cost = np.stack(costs)
     share = (cost.min(axis=0) / cost) ** STRICT
@@ -119,7 +120,8 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     used = [i for i in range(len(tried)) if (share[i] > USED).mean() > LEAST_USED]
     kept = share[used] / np.maximum(share[used].sum(axis=0), 1e-6)
     single = np.sum([part for i, part in zip(used, kept, strict=True) if len(tried[i]) == 1], axis=0, dtype=np.float32)
-    return Told([tried[i] for i in used], np.asarray(kept, np.float32), np.broadcast_to(single, energy.shape), least)
+    apart = np.maximum(least / (energy + 10 * noise), _soft(least, AROUND) / around_it)
+    return Told([tried[i] for i in used], np.asarray(kept, np.float32), np.broadcast_to(single, energy.shape), apart)
 
 
 def summed(light: Sequence[FloatArray], told: Told, places: Places, noise: float, around: Lengthened) -> FloatArray:
@@ -222,7 +224,7 @@ def _block(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, block: B
     told = explained(light, places, around)
     linear = summed(light, told, places, laid.noise * 0.25**level, around)
     picture = joined(list(piece.pictures.values()), linear, told, list(piece.reach.values()), places)
-    moved = MOVED_MOST * _soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
+    moved = _soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
     picture += cv2.resize(moved, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_LINEAR)[..., None] * (crisp - picture)
     everywhere = np.all([piece.reach[k] for k in summing], axis=0)
     if not everywhere.all():
