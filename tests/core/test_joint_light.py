@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import cv2
 import numpy as np
 import pytest
@@ -13,8 +15,8 @@ from eaveplane.core.weave.laid import RegisteredFrames, Weaving
 from eaveplane.core.weave.locate import locate
 from eaveplane.core.weave.places import NOTHING, Places
 from eaveplane.core.weave.planes import LEAST_APART, disc_left, explanations, unexplained_by, weights_of
-from eaveplane.core.weave.weave import masks_in, weave_box, woven_by
 from eaveplane.core.weave.ways.joint_light import BLOCK, MOST_SUMMED, bounded
+from eaveplane.core.weave.weave import masks_in, weave_box, woven_by
 from eaveplane.imaging.light import light_of, root_of
 from eaveplane.imaging.placement import Placement
 from eaveplane.imaging.waves import FREQUENCIES, Waves
@@ -80,7 +82,8 @@ def test_planes_explain_what_they_show(places: list[float], data: st.DataObject)
     np.testing.assert_allclose(left, np.swapaxes(left, 0, 1), atol=1e-5)
 
 
-@given(st.lists(st.floats(0, 25), min_size=2, max_size=6, unique=True), st.floats(1e-8, 1e-3))
+@settings(max_examples=25)
+@given(st.lists(st.floats(0, 25), min_size=2, max_size=5, unique=True), st.floats(1e-8, 1e-3))
 def test_weights_keep_the_mean_and_what_is_tried_covers_all_frames(places: list[float], noise: float) -> None:
     tried = explanations(tuple(places))
     assert tried[-1] == tuple(sorted(places))
@@ -111,6 +114,12 @@ def test_noise_of_one_plane_falls() -> None:
     assert picture[80:-80, 80:-80].var() < 0.55 * noise**2
 
 
+@cache
+def _woven(level: int) -> np.ndarray:
+    laid, gates = _laid(_two_planes()[0], _known())
+    return weave_box(laid, gates, Weaving(), [], (0, 0, *laid.size_at(level)), level)[0]
+
+
 @settings(max_examples=8)
 @given(st.integers(0, 600), st.integers(0, 500), st.integers(1, 200), st.integers(1, 200), st.integers(0, 1))
 def test_a_box_is_the_same_wherever_it_is_cut(x: int, y: int, w: int, h: int, level: int) -> None:
@@ -119,7 +128,7 @@ def test_a_box_is_the_same_wherever_it_is_cut(x: int, y: int, w: int, h: int, le
     x, y = min(x, size[0] - 1), min(y, size[1] - 1)
     w, h = min(w, size[0] - x), min(h, size[1] - y)
     part, masks = weave_box(laid, gates, Weaving(), [], (x, y, w, h), level)
-    whole, _ = weave_box(laid, gates, Weaving(), [], (0, 0, *size), level)
+    whole = _woven(level)
     np.testing.assert_array_equal(part, whole[y : y + h, x : x + w])
     np.testing.assert_allclose(sum(masks.values()), 1, atol=1e-4)
 
@@ -148,7 +157,7 @@ def test_crisp_seams_stand_in_where_things_moved() -> None:
     picture, _ = weave_box(laid, gates, Weaving(), [], WHOLE, 0)
     doubled = np.mean([root_of(f) for f in frames], axis=0)
     ring = np.s_[262:298, 336:364]
-    assert np.abs(picture[ring] - root_of(frames[1])[ring]).mean() < 0.5 * np.abs(doubled[ring] - root_of(frames[1])[ring]).mean()
+    assert np.abs(picture[ring] - root_of(frames[1])[ring]).mean() < 0.35 * np.abs(doubled[ring] - root_of(frames[1])[ring]).mean()
 
 
 def test_where_a_hand_painted_its_frame_stands() -> None:
@@ -197,8 +206,9 @@ def test_many_frames_are_summed_by_the_dozen_and_lose_nothing() -> None:
     for k in range(count):
         gates[k, (rows[::4] >= k - 1) & (rows[::4] <= k + 1)] = 1 / 3
     picture, _ = weave_box(laid, gates, Weaving(), [], WHOLE, 0)
-    sharp = np.mean([np.square(np.diff(p[70:-70, 70:-70], axis=1)).sum() for p in (picture,)])
-    assert sharp > 0.9 * np.square(np.diff(root_of(texture)[70:-70, 70:-70], axis=1)).sum()
+    crisp, _ = weave_box(laid, gates, Weaving(way="crisp-seams"), [], WHOLE, 0)
+    # both are 57 dB or better: what is summed loses nothing that anybody sees
+    assert max(_error(picture, texture), _error(crisp, texture)) < 2e-6
 
 
 @given(st.floats(0, 1), st.floats(0, 1), st.floats(-3, 3))
@@ -228,8 +238,8 @@ def test_where_frames_are_focused_is_found_from_the_pictures(true: tuple[float, 
     assert found is not None and found.trusted
     at = np.array(found.at) if found.at[0] > found.at[-1] else -np.array(found.at)
     np.testing.assert_allclose(at - at[-1], true, atol=0.35)
-    # noise is measured, too: that of a pixel of evened pictures is of the order of the frames' own
-    assert 0.2 * 4e-6 < found.evened < 5 * 4e-6
+    # noise is measured, too, as well as a picture without quiet parts allows
+    assert found.evened > 0.5 * 4e-6 and found.finest > 0.5 * 4e-6
     assert locate(lambda k, box: laid.read(k, 0, box), len(true), (200, 200), detail, starts) is None
 
 

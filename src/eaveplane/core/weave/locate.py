@@ -14,11 +14,17 @@ from ...imaging.pyramid import Box
 from .bands import bands_of
 from .places import AROUND, TILE, Line, Places, evened, find_places, shared_energies
 
-MOST_TILES, QUIET_TILES = 160, 24
-DETAILED = 0.7
-"""Part of the picture, that with most detail, of which tiles are taken."""
+MOST_TILES, QUIET_TILES = 120, 20
+DETAILED, CALM = 0.7, 0.3
+"""Parts of the picture, with most and least detail, of which tiles are taken to tell focus and noise."""
 MOST_TOGETHER, SHARED = 12, 4
 """Frames whose places are sought together; of more, such groups one after the other that share some with the one before."""
+CLIPPED = 1e-9
+"""Energy below which a place was clipped or filled, and shows no noise at all."""
+DARK = 0.05
+"""Root light below which noise may be clipped."""
+LEAST_NOISE = 1e-7
+"""Variance of noise that even frames without any are taken to have: models are never quite right."""
 QUIETEST = 10.0
 """Percent of quiet tiles that are taken for noise alone."""
 
@@ -37,7 +43,9 @@ def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, 
     order = np.argsort(-mean[middles[:, 0], middles[:, 1]], kind="stable")
     detailed = order[: max(4, int(DETAILED * len(order)))]
     detailed = detailed[:: max(1, len(detailed) // MOST_TILES)]
-    quiet = order[-QUIET_TILES:]
+    # not only the quietest: those may be clipped
+    calm = order[-max(QUIET_TILES, int(CALM * len(order))) :]
+    quiet = calm[:: max(1, len(calm) // QUIET_TILES)]
 
     def box_of(corner: tuple[int, int]) -> Box:
         return corner[1] - 2 * AROUND, corner[0] - 2 * AROUND, side + 4 * AROUND, side + 4 * AROUND
@@ -46,15 +54,22 @@ def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, 
     fine, finest = [], []
     for i in sorted({*detailed.tolist(), *quiet.tolist()}):
         roots = [read(k, box_of(corners[i])) for k in range(count)]
-        bands = evened([light_of(root) for root in roots])
+        bands, _ = evened([light_of(root) for root in roots])
         if i in detailed:
             pieces[i] = bands[:, AROUND : AROUND + TILE, AROUND : AROUND + TILE]
         if i in quiet:
-            fine.append([cv2.GaussianBlur((b - cv2.GaussianBlur(b, (0, 0), 0.8)) ** 2, (0, 0), 2)[AROUND:-AROUND, AROUND:-AROUND].ravel() for b in bands])
-            finest.append([cv2.GaussianBlur(np.square(bands_of(root, 1)[0]).sum(axis=2), (0, 0), 2)[AROUND:-AROUND, AROUND:-AROUND].ravel() for root in roots])
-    noise, noise_finest = (float(np.median([np.percentile(np.concatenate([tile[k] for tile in tiles]), QUIETEST) for k in range(count)])) + 1e-12 for tiles in (fine, finest))
+            lit = np.mean([root[2 * AROUND : -2 * AROUND, 2 * AROUND : -2 * AROUND].mean(axis=2) for root in roots], axis=0) > DARK
+            fine.append([cv2.GaussianBlur((b - cv2.GaussianBlur(b, (0, 0), 0.8)) ** 2, (0, 0), 2)[AROUND:-AROUND, AROUND:-AROUND][lit[::2, ::2]] for b in bands])
+            finest.append([cv2.GaussianBlur(np.square(bands_of(root, 1)[0]).sum(axis=2), (0, 0), 2)[2 * AROUND : -2 * AROUND, 2 * AROUND : -2 * AROUND][lit] for root in roots])
+    noise, noise_finest = (max(LEAST_NOISE, float(np.median([_quietest([tile[k] for tile in tiles]) for k in range(count)]))) for tiles in (fine, finest))
     found, left = _in_groups(np.stack(list(pieces.values())), noise, starts)
     return Places(tuple(float(u) for u in found), left, noise, noise_finest)
+
+
+def _quietest(energies: Sequence[FloatArray]) -> float:
+    found = np.concatenate(energies)
+    found = found[found > CLIPPED]
+    return float(np.percentile(found, QUIETEST)) if found.size else 0.0
 
 
 def _in_groups(tiles: FloatArray, noise: float, starts: Sequence[Line]) -> tuple[Line, float]:

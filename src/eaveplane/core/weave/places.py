@@ -57,12 +57,13 @@ class Places:
         return Places(tuple(self.at[k] for k in frames), self.unexplained, self.evened, self.finest)
 
 
-def evened(light: Sequence[FloatArray]) -> FloatArray:
-    """Luminance (n, h/2, w/2) of frames (h, w, 3) in linear light at half size, divided by the square root of what lies around, so
-    that noise is about equal everywhere while blur still adds up, without the coarse, which any plane explains."""
+def evened(light: Sequence[FloatArray]) -> tuple[FloatArray, FloatArray]:
+    """Luminance of frames (h, w, 3) in linear light at half size, divided by the square root of what lies around, so that noise is about
+    equal everywhere while blur still adds up: what is fine in it (n, h/2, w/2), and the coarse, which any plane explains."""
     luma = np.stack([halve(np.ascontiguousarray(frame @ LUMA)) for frame in light])
     luma /= np.sqrt(cv2.GaussianBlur(luma.mean(axis=0), (0, 0), 15, borderType=cv2.BORDER_REPLICATE) + np.float32(0.005))
-    return np.stack([y - cv2.GaussianBlur(y, (0, 0), 3, borderType=cv2.BORDER_REPLICATE) for y in luma])
+    coarse = np.stack([cv2.GaussianBlur(y, (0, 0), 3, borderType=cv2.BORDER_REPLICATE) for y in luma])
+    return luma - coarse, coarse
 
 
 @dataclass(frozen=True, eq=False)

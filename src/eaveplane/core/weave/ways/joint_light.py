@@ -27,6 +27,8 @@ from ..places import Places, evened
 from ..planes import Planes, explanations, unexplained_by, weights_of
 from .crisp_seams import crisp_seams
 
+BY_FINEST = 2.0
+"""A Laplacian of root light varies at least by so many times what the finest octave does: where much is clipped its own measure says nothing."""
 BLOCK = 512
 """Sums are made in squares of this many pixels that lie fixed in the picture, so that a pixel is the same whatever is asked for."""
 FADE = 64
@@ -44,8 +46,9 @@ RELATIVE = 0.04
 """Part of the energy that may be unexplained: discs are never quite right."""
 USED, LEAST_USED = 0.1, 0.002
 """An explanation is worth its sum where its share exceeds the first in more than the second of the place."""
-FINE_WINDOW, DECISION = 0.7, 4.0
-"""Pixels (sigma) in which the finest octave of frames is compared, and the power by which the stronger is preferred."""
+FINE_WINDOW, DECISION, FAINT = 0.85, 4.0, 6.0
+"""Pixels (sigma) in which the finest octave of frames is compared, the power by which the stronger is preferred, and the energy, in noise,
+below which frames are averaged rather."""
 CLEAR = 6.0
 """Energy, in noise, at which the sum has half of its part in the finest octave."""
 EDGE_FROM, EDGE_OVER, EDGE_LEAST, EDGE_MOST = 0.9, 2.0, 0.1, 0.7
@@ -56,6 +59,12 @@ SINGLE_FROM, SINGLE_TO = 0.7, 1.0
 """Share of single planes from which, and at which wholly, a place is taken for one plane."""
 MOVED = (0.25, 0.5)
 """Part of the energy left unexplained from which, and at which wholly, things are elsewhere in some frame."""
+CALM = 3.0
+"""Pixels (sigma) over which coarse light is smoothed further before frames are compared in it."""
+ELSEWHERE = 0.1
+"""Part of its coarse light by which a frame differs that shows something else."""
+CURVED = 0.25
+"""How much of its curvature, times the squared radius of a disc, coarse light is changed by the disc at most: twice what theory says."""
 AROUND = 6.0
 """Cells of two pixels (sigma) around a place whose unexplained energy counts for it, too: the quiet inside of a thing that moved shows nothing itself."""
 FRAMES_END = 24
@@ -94,7 +103,7 @@ class Told:
 
 def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -> Told:
     """Try what single planes, pairs of planes and all together leave unexplained of frames (h, w, 3) in linear light."""
-    bands = evened(light)
+    bands, coarse = evened(light)
     n, noise = len(bands), places.evened
     waves = around.halved()
     spectrum = waves.of(list(bands))
@@ -121,7 +130,17 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     kept = share[used] / np.maximum(share[used].sum(axis=0), 1e-6)
     single = np.sum([part for i, part in zip(used, kept, strict=True) if len(tried[i]) == 1], axis=0, dtype=np.float32)
     apart = np.maximum(least / (energy + 10 * noise), _soft(least, AROUND) / around_it)
+    apart = np.maximum(apart, elsewhere(coarse, float(np.ptp(places.at)) / 2))
     return Told([tried[i] for i in used], np.asarray(kept, np.float32), np.broadcast_to(single, energy.shape), apart)
+
+
+def elsewhere(coarse: FloatArray, widest: float) -> FloatArray:
+    """How far (h, w) the coarse light of frames (n, h, w) differs by more than what discs of up to `widest` pixels do to it: 0 for not at all,
+    1 for something else. Where a plain thing moved nothing fine tells of it, but sums would show it twice."""
+    calm = np.stack([_soft(c, CALM) for c in coarse])
+    mean = calm.mean(axis=0)
+    curved = cv2.dilate(np.abs(cv2.Laplacian(mean, cv2.CV_32F)), np.ones((5, 5), np.uint8)) * np.float32(CURVED * widest**2)
+    return np.asarray((np.abs(calm - mean).max(axis=0) - curved) / (ELSEWHERE * mean + np.float32(1e-3)), np.float32)
 
 
 def summed(light: Sequence[FloatArray], told: Told, places: Places, noise: float, around: Lengthened) -> FloatArray:
@@ -149,18 +168,18 @@ def _soft(picture: FloatArray, sigma: float) -> FloatArray:
 
 
 def finest_chosen(frames: Sequence[FloatArray], reach: Sequence[NDArray[np.bool_]], noise: float) -> tuple[FloatArray, FloatArray]:
-    """The finest octave (h, w, 3) of frames in root light, the stronger preferred, and its energy in noise (h, w)."""
+    """The finest octave (h, w, 3) of frames in root light, the stronger preferred, and its energy above noise, in noise (h, w)."""
     bands = [_finest(frame)[0] for frame in frames]
     total, out = np.zeros(bands[0].shape[:2], np.float32), np.zeros_like(bands[0])
     # where none rises above noise all are averaged
-    strengths = [(_soft(np.square(b).sum(axis=2), FINE_WINDOW) / np.float32(2 * noise) + 1) for b in bands]
+    strengths = [(_soft(np.square(b).sum(axis=2), FINE_WINDOW) / np.float32(FAINT * noise) + 1) for b in bands]
     most = np.max(strengths, axis=0)
     for band, strength, inside in zip(bands, strengths, reach, strict=True):
         weight = (strength / most) ** DECISION * inside + np.float32(1e-6)
         total += weight
         out += band * weight[..., None]
     out /= total[..., None]
-    return out, _soft(np.square(out).sum(axis=2), 1.5) / np.float32(noise)
+    return out, np.maximum(_soft(np.square(out).sum(axis=2), 1.5) / np.float32(noise) - 1, 0)
 
 
 def bounded(picture: FloatArray, frames: Sequence[FloatArray]) -> FloatArray:
@@ -222,7 +241,7 @@ def _block(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, block: B
     places, around = laid.places.of(summing).halved(level), lengthened(piece)
     light = [light_of(piece.pictures[k]) for k in summing]
     told = explained(light, places, around)
-    linear = summed(light, told, places, laid.noise * 0.25**level, around)
+    linear = summed(light, told, places, max(laid.noise * 0.25**level, BY_FINEST * places.finest), around)
     picture = joined(list(piece.pictures.values()), linear, told, list(piece.reach.values()), places)
     moved = _soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
     picture += cv2.resize(moved, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_LINEAR)[..., None] * (crisp - picture)
