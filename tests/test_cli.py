@@ -104,6 +104,22 @@ def test_the_same_frames_and_recipe_give_the_same_pixels(stacked: tuple[Path, di
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "again.tif"), tifffile.imread(folder / "o.tif"))
 
 
+@pytest.mark.parametrize("way", ["crisp-seams", "fine-tangle", "gentle"])
+def test_every_way_weaves_and_is_told(way: str, stacked: tuple[Path, dict[str, Any]], tripod: Set, tmp_path: Path) -> None:
+    """Joint light is the default, and nearer to truth than any other way."""
+    folder, report = stacked
+    assert report["way"] == "joint-light"
+    result = run("stack", *tripod.paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--recipe", folder / "recipe.json", "--way", way)
+    assert result.exit_code == 0, result.output
+    assert json.loads((tmp_path / "r.json").read_text())["way"] == way
+    truth = shown(tripod.truth.sharp)
+    area = report["area"]
+    inside = np.zeros(truth.shape[:2], bool)
+    inside[area["y"] : area["y"] + area["h"], area["x"] : area["x"] + area["w"]] = True
+    ours, other = (psnr(fitted(tifffile.imread(p) / 65535.0, truth, inside), truth, inside) for p in (folder / "o.tif", tmp_path / "o.tif"))
+    assert 25 < other < ours + 0.2
+
+
 def test_by_hand_with_drift(handheld: Set, tmp_path: Path) -> None:
     shuffled = [handheld.paths[i] for i in (2, 0, 3, 1)]
     result = run("stack", *shuffled, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--develop", "none", "--seam", 3)

@@ -1,0 +1,59 @@
+"""Weave on the page: the way is chosen there, shown before all is woven, and told."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from eaveplane.core.weave.laid import WAYS
+from eaveplane.core.weave.places import Places
+from eaveplane.pipeline.steps import places as locating
+from eaveplane.store import jobs
+from tests.pipeline.test_work import done
+from tests.web.conftest import Page
+
+
+def _do(page: Page, what: str) -> None:
+    page.post(page.at(f"/{what}/go"))
+    assert done(page.library, jobs.latest(page.library.db, page.scene)["id"])["state"] == "done"  # type: ignore[index]
+
+
+def test_the_way_is_chosen_with_a_line_of_what_it_does(page: Page) -> None:
+    html = page.get(page.at("/weave")).text
+    assert all(label in html for label, _ in WAYS.values())
+    assert WAYS["joint-light"][1] in html and page.recipe().weaving.way == "joint-light"
+    answer = page.post(page.at("/weave/way"), {"value": "gentle"}).text
+    assert page.recipe().weaving.way == "gentle" and WAYS["gentle"][1] in answer and "Woven by gentle" in answer
+    assert page.post(page.at("/weave/way"), {"value": "by magic"}).status_code == 400
+    page.post(page.at("/undo/weave"))
+    assert page.recipe().weaving.way == "joint-light"
+
+
+def test_what_is_shown_before_all_is_woven_is_what_will_be_woven(page: Page) -> None:
+    """Blocks woven for the eye and the step's result are the same pixels."""
+    from eaveplane.web.scene.opened import opened
+
+    _do(page, "weave")
+    # labels are there, a weave of this detail is not
+    page.post(page.at("/weave/set"), {"name": "detail", "value": "3"})
+    with page.client.application.test_request_context():
+        view = opened(page.scene).view
+        assert view is not None and view.woven is None and view.laid is not None and view.laid.places is not None
+        box = (100, 60, min(620, view.size[0] - 100), min(300, view.size[1] - 60))
+        before = view.weave(0, box)
+        small = view.weave(1, (0, 0, *view.size_at(1)))
+    _do(page, "weave")
+    with page.client.application.test_request_context():
+        view = opened(page.scene).view
+        assert view is not None and view.woven is not None
+        np.testing.assert_allclose(view.weave(0, box), before, atol=1e-6)
+        # at half the size it is woven by the same way of half as wide discs: much like the halved weave
+        assert np.abs(view.weave(1, (0, 0, *view.size_at(1))) - small).mean() < 0.01
+
+
+def test_frames_that_do_not_tell_their_focus_are_woven_by_seams_and_that_is_said(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(locating, "locate", lambda read, count, size, detail, starts: Places(tuple(range(count)), 0.97, 1e-6, 1e-6))
+    monkeypatch.setattr(locating.Locate, "version", 999)
+    page.post(page.at("/weave/set"), {"name": "detail", "value": "4"})
+    _do(page, "weave")
+    assert "woven by crisp seams" in page.get(page.at("/weave")).text
