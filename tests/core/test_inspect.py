@@ -7,7 +7,7 @@ import math
 import cv2
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from bench.faults import FAULTS, look, scene, spoil, true_gap
@@ -157,6 +157,7 @@ def test_brackets_are_found_in_any_order_cameras_use(positions: int, size: int, 
 
 
 @given(st.lists(st.floats(-0.25, 0.25), min_size=1, max_size=12))
+@example([0.0, -0.125, 0.25, 0.25, -0.25, -0.25])
 def test_drifting_exposure_is_no_bracket(stops: list[float]) -> None:
     assert brackets_of(len(stops), lambda a, b: stops[b] - stops[a]) == [[i] for i in range(len(stops))]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Callable, Sequence
-from itertools import pairwise
+from itertools import combinations, pairwise
 
 LEAST_STEP, LEAST_PAIR = 0.3, 0.9
 """Stops between exposures of a bracket, at least, and between those of a bracket of two."""
@@ -76,7 +76,9 @@ def _in_passes(count: int, between: Between, same_focus: Callable[[int, int], bo
         across = [_apart(p * length + length - 1, (p + 1) * length, between) for p in range(passes - 1)]
         if max(within) < 0.5 * min(across) and min(across) >= (LEAST_STEP if passes > 2 else LEAST_PAIR):
             groups = [[p * length + k for p in range(passes)] for k in range(length)]
-            if all(same_focus(g[0], i) for g in groups for i in g):
+            # any two exposures of a position are a step apart, not only those taken one after the other
+            stepped = all(_apart(a, b, between) >= LEAST_STEP for g in groups for a, b in combinations(g, 2))
+            if stepped and all(same_focus(g[0], i) for g in groups for i in g):
                 return groups
     return None
 
