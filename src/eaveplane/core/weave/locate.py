@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from itertools import product
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from ...imaging.light import light_of
 from ...imaging.pyramid import Box
 from .bands import bands_of
-from .places import AROUND, TILE, Line, Places, evened, find_places, shared_energies
+from .places import AROUND, TILE, Line, Places, evened_luma, find_places, halved_luma, shared_energies
 
 MOST_TILES, QUIET_TILES = 120, 20
 DETAILED, CALM = 0.7, 0.3
@@ -47,23 +49,53 @@ def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, 
     calm = order[-max(QUIET_TILES, int(CALM * len(order))) :]
     quiet = calm[:: max(1, len(calm) // QUIET_TILES)]
 
-    def box_of(corner: tuple[int, int]) -> Box:
-        return corner[1] - 2 * AROUND, corner[0] - 2 * AROUND, side + 4 * AROUND, side + 4 * AROUND
-
+    wanted = sorted({*detailed.tolist(), *quiet.tolist()})
+    # a small picture is read whole: that is less than its tiles, which overlap
+    margin = 2 * AROUND
+    whole = size[0] * size[1] < len(wanted) * (side + 2 * margin) ** 2
     pieces: dict[int, FloatArray] = {}
-    fine, finest = [], []
-    for i in sorted({*detailed.tolist(), *quiet.tolist()}):
-        roots = [read(k, box_of(corners[i])) for k in range(count)]
-        bands, _ = evened([light_of(root) for root in roots])
+    fine: list[list[FloatArray]] = []
+    finest: list[list[FloatArray]] = []
+    seen = _Patch.read(read, count, (0, 0, *size)) if whole else None
+    for i in wanted:
+        y, x = corners[i]
+        patch = seen if seen is not None else _Patch.read(read, count, (x - margin, y - margin, side + 2 * margin, side + 2 * margin))
+        top, left = (y, x) if whole else (margin, margin)
+        half = np.s_[top // 2 : top // 2 + TILE, left // 2 : left // 2 + TILE]
+        full = np.s_[top : top + side, left : left + side]
         if i in detailed:
-            pieces[i] = bands[:, AROUND : AROUND + TILE, AROUND : AROUND + TILE]
+            pieces[i] = patch.bands[:, *half]
         if i in quiet:
-            lit = np.mean([root[2 * AROUND : -2 * AROUND, 2 * AROUND : -2 * AROUND].mean(axis=2) for root in roots], axis=0) > DARK
-            fine.append([cv2.GaussianBlur((b - cv2.GaussianBlur(b, (0, 0), 0.8)) ** 2, (0, 0), 2)[AROUND:-AROUND, AROUND:-AROUND][lit[::2, ::2]] for b in bands])
-            finest.append([cv2.GaussianBlur(np.square(bands_of(root, 1)[0]).sum(axis=2), (0, 0), 2)[2 * AROUND : -2 * AROUND, 2 * AROUND : -2 * AROUND][lit] for root in roots])
+            lit = patch.lit[full]
+            fine.append([_energy(b[half] - cv2.GaussianBlur(b[half], (0, 0), 0.8))[lit[::2, ::2]] for b in patch.bands])
+            finest.append([_energy(e[full])[lit] for e in patch.finest])
     noise, noise_finest = (max(LEAST_NOISE, float(np.median([_quietest([tile[k] for tile in tiles]) for k in range(count)]))) for tiles in (fine, finest))
     found, left = _in_groups(np.stack(list(pieces.values())), noise, starts)
     return Places(tuple(float(u) for u in found), left, noise, noise_finest)
+
+
+@dataclass(frozen=True, eq=False)
+class _Patch:
+    """What all frames show in a box: `bands` (n, h/2, w/2) of evened luminance, the `finest` octave (n, h, w) in root light, and where it
+    is not dark (h, w)."""
+
+    bands: FloatArray
+    finest: FloatArray
+    lit: NDArray[np.bool_]
+
+    @staticmethod
+    def read(read: Callable[[int, Box], FloatArray], count: int, box: Box) -> _Patch:
+        lumas, finest, light = [], [], np.zeros((box[3], box[2]), np.float32)
+        for k in range(count):
+            root = read(k, box)
+            lumas.append(halved_luma(light_of(root)))
+            finest.append(np.sqrt(np.square(bands_of(root, 1)[0]).sum(axis=2)))
+            light += root.mean(axis=2)
+        return _Patch(evened_luma(np.stack(lumas))[0], np.stack(finest), light > DARK * count)
+
+
+def _energy(band: FloatArray) -> FloatArray:
+    return np.asarray(cv2.GaussianBlur(band * band, (0, 0), 2), np.float32)
 
 
 def _quietest(energies: Sequence[FloatArray]) -> float:

@@ -60,8 +60,17 @@ class Places:
 def evened(light: Sequence[FloatArray]) -> tuple[FloatArray, FloatArray]:
     """Luminance of frames (h, w, 3) in linear light at half size, divided by the square root of what lies around, so that noise is about
     equal everywhere while blur still adds up: what is fine in it (n, h/2, w/2), and the coarse, which any plane explains."""
-    luma = np.stack([halve(np.ascontiguousarray(frame @ LUMA)) for frame in light])
-    luma /= np.sqrt(cv2.GaussianBlur(luma.mean(axis=0), (0, 0), 15, borderType=cv2.BORDER_REPLICATE) + np.float32(0.005))
+    return evened_luma(np.stack([halved_luma(frame) for frame in light]))
+
+
+def halved_luma(light: FloatArray) -> FloatArray:
+    """Luminance (h/2, w/2) of a frame (h, w, 3) in linear light, at half the size."""
+    return halve(np.ascontiguousarray(light @ LUMA))
+
+
+def evened_luma(luma: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """`evened` of halved luminances (n, h/2, w/2)."""
+    luma = luma / np.sqrt(cv2.GaussianBlur(luma.mean(axis=0), (0, 0), 15, borderType=cv2.BORDER_REPLICATE) + np.float32(0.005))
     coarse = np.stack([cv2.GaussianBlur(y, (0, 0), 3, borderType=cv2.BORDER_REPLICATE) for y in luma])
     return luma - coarse, coarse
 

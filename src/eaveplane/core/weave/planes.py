@@ -17,6 +17,8 @@ from scipy.special import j1
 
 from ...imaging.waves import FREQUENCIES
 
+MOST_KEPT = 160
+"""Tables kept in memory: those of one stack, at up to a megabyte each."""
 COARSE = np.linspace(0, FREQUENCIES[-1], 512)
 """Frequencies at which weights are worked out; they change slowly enough to be linear between them."""
 Table = NDArray[np.float32]
@@ -58,7 +60,7 @@ def explanations(places: tuple[float, ...]) -> list[Planes]:
     return [*((float(z),) for z in alone), *pairs, tuple(float(z) for z in rising)]
 
 
-@lru_cache(4096)
+@lru_cache(MOST_KEPT)
 def unexplained_by(places: tuple[float, ...], planes: Planes, width: float) -> Table:
     """Weights (n, n, STEPS) by which waves of all frames sum up to what planes cannot explain of each frame. The waves are
     those of pictures in cells of `width` pixels."""
@@ -68,7 +70,7 @@ def unexplained_by(places: tuple[float, ...], planes: Planes, width: float) -> T
     return _spread(np.moveaxis(kept, 0, 2))
 
 
-@lru_cache(4096)
+@lru_cache(MOST_KEPT)
 def weights_of(places: tuple[float, ...], planes: Planes, noise: float) -> Table:
     """Weights (n, STEPS) of the frames' waves in the best linear estimate (Wiener) of the sum of pictures in `planes`.
 

@@ -44,7 +44,7 @@ PAIR_COST, ALL_COST = 1.8, 0.4
 and are taken to leave this part of the energy."""
 RELATIVE = 0.04
 """Part of the energy that may be unexplained: discs are never quite right."""
-USED, LEAST_USED = 0.1, 0.002
+USED, LEAST_USED = 0.1, 0.01
 """An explanation is worth its sum where its share exceeds the first in more than the second of the place."""
 FINE_WINDOW, DECISION, FAINT = 0.85, 4.0, 6.0
 """Pixels (sigma) in which the finest octave of frames is compared, the power by which the stronger is preferred, and the energy, in noise,
