@@ -75,6 +75,7 @@ def options_of(model: type[Parameters]) -> Callable[[Any], Any]:
 
     return add
 
+
 WAY = "How frames are woven; joint-light is the default. " + " ".join(f"{name}: {line}" for name, (_, line) in WAYS.items())
 LEAVE_OUT = "auto: set aside markers, and frames that are shaken, overshot or foreign and without which nothing is lost; others are kept and told in the report."
 

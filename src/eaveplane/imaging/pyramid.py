@@ -19,6 +19,18 @@ Size = tuple[int, int]
 SMALLEST = 512
 
 
+def meeting(one: Box, other: Box) -> tuple[tuple[slice, slice], tuple[slice, slice]]:
+    """Where two boxes meet, as rows and columns of either.
+
+    >>> meeting((0, 0, 10, 10), (6, 8, 10, 10))
+    ((slice(8, 10, None), slice(6, 10, None)), (slice(0, 2, None), slice(0, 4, None)))
+    """
+    left, top = max(one[0], other[0]), max(one[1], other[1])
+    right, bottom = min(one[0] + one[2], other[0] + other[2]), min(one[1] + one[3], other[1] + other[3])
+    in_one, in_other = ((slice(top - y, bottom - y), slice(left - x, right - x)) for x, y in (one[:2], other[:2]))
+    return in_one, in_other
+
+
 def level_sizes(width: int, height: int) -> list[tuple[int, int]]:
     """Sizes (w, h) of the full picture and of its halvings, down to the first that fits into SMALLEST."""
     sizes = [(width, height)]

@@ -25,7 +25,7 @@ from .frames import File, choice, combine, exposure_groups, gather, grouped, in_
 from .glance import Glance, glance_at, open_glance
 from .pictures import list_pictures
 from .runner import Runner
-from .steps import Decode, FrameStep, Registration, open_frame, open_registration
+from .steps import Decode, FrameStep, Registration, open_frame, open_registration, way_of
 
 
 def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
@@ -205,6 +205,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     scene.label(cache, planned, labelling)
     clock.append(time.monotonic())
     shares = scene.weave(cache, planned, weaving)
+    way = way_of(cache, planned.woven.key)
     clock.append(time.monotonic())
     scene.write(cache, planned, recipe, asked.out, asked.force, writing)
     clock.append(time.monotonic())
@@ -223,14 +224,13 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "frames": listed,
         "area": {"x": x, "y": y, "w": w, "h": h},
         "model": registered.model,
-        "way": scene.woven_by(cache, planned),
+        "way": way,
+        "way_why": "" if way == recipe.weaving.way else f"{recipe.weaving.way} needs to know where the frames are focused, and they do not tell.",
         "camera_moved": registered.camera_moved,
         "scale_ev": recipe.look.scale_ev,
         "flaws": [],
         "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
     }
-    if facts["way"] != recipe.weaving.way and len(planned.ids) > 1:
-        warned.append(f"{recipe.weaving.way}: where the frames are focused cannot be told from them; they were woven by {facts['way']}.")
     warned += [f"{paths_of[planned.ids[k]][0].name}: {text}" for k, text in enumerate(registered.warnings) if text]
     return recipe.standing_alone(first.size), facts, warned
 

@@ -12,7 +12,7 @@ from ..core.register.register import suggest_reference
 from ..recipe import FrameChoice, Reason, Recipe
 from .cache import Cache
 from .runner import Runner
-from .steps import FrameStep, Inspect, Label, Locate, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, way_of, zone_shares
+from .steps import FrameStep, Inspect, Label, Locate, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
 
 
 @dataclass(frozen=True)
@@ -78,11 +78,6 @@ def weave(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
     """Weave at full size; each frame's share of the picture."""
     runner.one("Weaving", make, str(cache.root), planned.woven)
     return shares_of(cache, planned.woven.key)
-
-
-def woven_by(cache: Cache, planned: Plan) -> str:
-    """The way by which a weave that is there was woven; crisp seams where joint light did not know where frames are focused."""
-    return way_of(cache, planned.woven.key)
 
 
 def write(cache: Cache, planned: Plan, recipe: Recipe, out: Path, replace: bool, runner: Runner) -> Path:

@@ -18,6 +18,7 @@ from ..imaging.brush import draw_line
 from ..imaging.icc import standard_encoding
 from ..imaging.light import to_root
 from ..imaging.placement import Placement, Shift
+from ..imaging.waves import STEPS, Waves
 
 
 def warm_up() -> None:
@@ -36,6 +37,8 @@ def warm_up() -> None:
     common_area([shifted.corners()], (64, 64))
     aggregate(np.ones((2, 16, 16), np.float32), np.ones((16, 16), np.float32), 1.0)
     draw_line(stroke, (0, 0, 64, 64), 0)
+    waves = Waves((64, 64), (8, 8))
+    waves.picture(waves.of([luma[:64, :64]]), np.ones((1, STEPS), np.float32))
     blocks = Blocks(np.ones((2, 2, OCTAVES)), np.full((2, 2, OCTAVES), 0.01), np.ones((2, 2), np.bool_))
     line_up(blocks, np.arange(2.0), to_scale=True)
     for_screen(develop(root, RAW_LOOK, Light(), "srgb"))

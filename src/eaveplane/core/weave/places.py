@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import cv2
 import numpy as np
@@ -128,9 +129,26 @@ def find_places(tiles: Tiles, starts: Sequence[Line]) -> tuple[Line, float]:
     few = tiles.some(FEW)
     scaled = [min((start * scale for scale in SCALES), key=lambda u: unexplained(u, few)) for start in starts]
     rough = [_refined(start, few, FIRST_STEP, ROUGH_STEP) for start in scaled]
-    places = min(rough, key=lambda u: unexplained(u, few))
-    places = _refined(places, tiles, ROUGH_STEP, LAST_STEP)
+    # few tiles tell where to go from a start, not which start was right
+    places = min(rough, key=lambda u: unexplained(u, tiles))
+    places = _refined(_exchanged(places, tiles), tiles, ROUGH_STEP, LAST_STEP)
     return places, unexplained(places, tiles)
+
+
+def _exchanged(places: Line, tiles: Tiles) -> Line:
+    """Places of which neighbours on the line are exchanged where that leaves less unexplained: frames may have come in a wrong order, and
+    small steps do not lead past one another."""
+    least, better = unexplained(places, tiles), True
+    while better:
+        better, order = False, np.argsort(places)
+        for a, b in pairwise(order):
+            tried = places.copy()
+            tried[[a, b]] = tried[[b, a]]
+            left = unexplained(tried, tiles)
+            if left < least - 1e-5:
+                places, least, better = tried, left, True
+                break
+    return places
 
 
 def _refined(places: Line, tiles: Tiles, step: float, last: float) -> Line:

@@ -11,7 +11,7 @@ import numpy as np
 
 from ...core.even.drift import Trim
 from ...core.gather.detail import lay_on, pooled_shape, signal
-from ...core.gather.focus import USUAL_STEP, focus_of
+from ...core.gather.focus import focus_of
 from ...core.weave.locate import locate
 from ...core.weave.places import Line, Places
 from ..cache import Cache
@@ -20,15 +20,17 @@ from .frame import open_frame
 from .register import Register, open_registration, registered_frames
 from .step import Step
 
+STEPS_TRIED = (1.2, 2.0, 3.4, 6.0)
+"""Pixels of blur between neighbours to begin with, beside what octaves tell: the search from one start may end in the wrong place."""
 BAND = 1
 """The octave of detail, about 4 px, by which a sample of the picture is chosen."""
 
 
 @dataclass(frozen=True)
 class Locate(Step):
-    """Places of the frames that were registered."""
+    """Places of the frames, two or more, that were registered."""
 
-    name, version = "places", 1
+    name, version = "places", 3
     registered: Register
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
@@ -37,8 +39,8 @@ class Locate(Step):
         detail = np.max([lay_on(signal(frame.detail()), placement, pooled_shape(height, width))[BAND] for frame, placement in zip(frames, laid.placements, strict=True)], axis=0)
         ticket.tell(0.2)
         metres = np.array([math.nan if frame.meta.focus_m is None else frame.meta.focus_m for frame in frames])
-        guess = focus_of([frame.octaves() for frame in frames], laid.placements, -1 / metres) if len(frames) > 1 else np.zeros(1)
-        starts: list[Line] = [guess, *(np.arange(len(frames)) * np.float64(step) for step in (USUAL_STEP, 3 * USUAL_STEP))]
+        guess = focus_of([frame.octaves() for frame in frames], laid.placements, -1 / metres)
+        starts: list[Line] = [guess, *(np.arange(len(frames)) * np.float64(step) for step in STEPS_TRIED)]
         readers = registered_frames(frames, [frame.key for frame in self.registered.frames], laid, True, [Trim()] * len(frames))
         ticket.tell(0.3)
         found = locate(lambda k, box: readers.read(k, 0, box), len(frames), frames[0].size, detail, starts)

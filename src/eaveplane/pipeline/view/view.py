@@ -19,11 +19,11 @@ from ...core.even.drift import Trim
 from ...core.masks.parts import Site
 from ...core.masks.strokes import Stroke
 from ...core.weave.laid import RegisteredFrames
-from ...core.weave.ways.joint_light import blocks_of, meeting
+from ...core.weave.ways.joint_light import blocks_of
 from ...core.weave.weave import masks_in, repaint, touched, weave_box, woven_by
 from ...imaging.colour import FloatArray
 from ...imaging.lensdata import from_database
-from ...imaging.pyramid import Box, Pyramid
+from ...imaging.pyramid import Box, Pyramid, meeting
 from ...recipe import Recipe
 from ..scene import Plan
 from ..steps import Frame, Registration

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from ....imaging.colour import FloatArray
 from ....imaging.light import light_of, root_of
-from ....imaging.pyramid import Box
+from ....imaging.pyramid import Box, meeting
 from ....imaging.waves import Waves
 from ..laid import Piece, RegisteredFrames, Weaving, active, piece_of, wide_of
 from ..places import Places, evened
@@ -60,7 +60,7 @@ SINGLE_FROM, SINGLE_TO = 0.7, 1.0
 MOVED = (0.25, 0.5)
 """Part of the energy left unexplained from which, and at which wholly, things are elsewhere in some frame."""
 CALM = 3.0
-"""Pixels (sigma) over which coarse light is smoothed further before frames are compared in it."""
+"""Cells of two pixels (sigma) over which coarse light is smoothed further before frames are compared in it."""
 ELSEWHERE = 0.1
 """Part of its coarse light by which a frame differs that shows something else."""
 CURVED = 0.25
@@ -126,7 +126,9 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     cost = np.stack(costs)
     share = (cost.min(axis=0) / cost) ** STRICT
     share /= share.sum(axis=0)
-    used = [i for i in range(len(tried)) if (share[i] > USED).mean() > LEAST_USED]
+    # where all is quiet every explanation is as good as the others: the likeliest always has its part
+    likeliest = int(share.mean(axis=(1, 2)).argmax())
+    used = [i for i in range(len(tried)) if i == likeliest or (share[i] > USED).mean() > LEAST_USED]
     kept = share[used] / np.maximum(share[used].sum(axis=0), 1e-6)
     single = np.sum([part for i, part in zip(used, kept, strict=True) if len(tried[i]) == 1], axis=0, dtype=np.float32)
     apart = np.maximum(least / (energy + 10 * noise), _soft(least, AROUND) / around_it)
@@ -203,7 +205,7 @@ def lengthened(piece: Piece) -> Lengthened:
 def joined(frames: Sequence[FloatArray], linear: FloatArray, told: Told, reach: Sequence[NDArray[np.bool_]], places: Places) -> FloatArray:
     """The sharp picture (h, w, 3) in root light, of the linear one and of what is chosen of the finest octave of frames (h, w, 3)."""
     size = (linear.shape[1], linear.shape[0])
-    step = float(np.median(np.abs(np.diff(np.sort(places.at)))))
+    step = float(np.median(np.diff(np.sort(places.at)))) if len(places.at) > 1 else 0.0
     beside = float(np.clip((step - EDGE_FROM) / EDGE_OVER, EDGE_LEAST, EDGE_MOST))
     alone = ALONE + ALONE_MORE * float(np.clip(step - 1, 0, ALONE_LARGE))
     single = np.clip((cv2.resize(told.single, size, interpolation=cv2.INTER_LINEAR) - SINGLE_FROM) / (SINGLE_TO - SINGLE_FROM), 0, 1)
@@ -257,14 +259,6 @@ def blocks_of(box: Box, size: tuple[int, int]) -> list[Box]:
     x, y, w, h = box
     columns, rows = range(x // BLOCK, -(-(x + w) // BLOCK)), range(y // BLOCK, -(-(y + h) // BLOCK))
     return [(c * BLOCK, r * BLOCK, min(BLOCK, size[0] - c * BLOCK), min(BLOCK, size[1] - r * BLOCK)) for r, c in product(reversed(rows), columns)]
-
-
-def meeting(box: Box, block: Box) -> tuple[tuple[slice, slice], tuple[slice, slice]]:
-    """Where two boxes meet, in either."""
-    left, top = max(box[0], block[0]), max(box[1], block[1])
-    right, bottom = min(box[0] + box[2], block[0] + block[2]), min(box[1] + box[3], block[1] + block[3])
-    in_box, in_block = ((slice(top - y, bottom - y), slice(left - x, right - x)) for x, y in (box[:2], block[:2]))
-    return in_box, in_block
 
 
 def joint_light(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, box: Box, level: int) -> tuple[FloatArray, dict[int, FloatArray]]:
