@@ -225,7 +225,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "area": {"x": x, "y": y, "w": w, "h": h},
         "model": registered.model,
         "way": way,
-        "way_why": "" if way == recipe.weaving.way else "One frame has nothing to be joined with." if len(planned.ids) < 2 else f"{recipe.weaving.way} needs to know where the frames are focused, and they do not tell.",
+        "way_why": _why_not(recipe.weaving.way, way, len(planned.ids)),
         "camera_moved": registered.camera_moved,
         "scale_ev": recipe.look.scale_ev,
         "flaws": [],
@@ -233,6 +233,13 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     }
     warned += [f"{paths_of[planned.ids[k]][0].name}: {text}" for k, text in enumerate(registered.warnings) if text]
     return recipe.standing_alone(first.size), facts, warned
+
+
+def _why_not(wanted: str, way: str, count: int) -> str:
+    """Why frames were not woven by the way that was wanted; empty where they were."""
+    if way == wanted:
+        return ""
+    return f"{wanted} needs to know where the frames are focused, and they do not tell." if count > 1 else "One frame has nothing to be joined with."
 
 
 def _told(recipe: Recipe, planned: scene.Plan, registered: Registration, shares: Sequence[float], verdicts: dict[str, Verdict], path: Path, file: File) -> dict[str, Any]:
