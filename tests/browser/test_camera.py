@@ -68,3 +68,22 @@ def test_what_cannot_be_shot_is_told(page: Page, server: Server) -> None:
         page.keyboard.press("Tab")
     page.get_by_role("button", name="Shoot").click()
     expect(page.locator("#told")).to_contain_text("would fill the card")
+
+
+def test_what_is_renewed_under_a_pressed_button_waits_for_its_release(page: Page, server: Server) -> None:
+    """The cost comes back while Shoot is held down: the click counts, and the cost is drawn after it, in its own place."""
+    page.goto(f"{server.address}/camera/")
+    for name, value in (("long_side_px", "12000"), ("count", "200")):
+        page.locator(f".ruler[data-name={name}] [type=number]").fill(value)
+        page.keyboard.press("Tab")
+    expect(page.locator("#cost")).to_contain_text("200 frames of 96.0 MP")
+    page.get_by_role("button", name="Shoot").hover()
+    page.mouse.down()
+    with page.expect_response(lambda answer: "/camera/cost" in answer.url):
+        page.get_by_label("Hand before the lens").dispatch_event("click")
+    page.evaluate("() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))")
+    with page.expect_response(lambda answer: "/camera/cost" in answer.url):
+        page.mouse.up()
+    expect(page.locator("#told")).to_contain_text("would fill the card")
+    expect(page.locator("#cost")).to_contain_text("201 frames of 96.0 MP")
+    expect(page.locator("#cost")).to_have_count(1)

@@ -38,15 +38,16 @@ for (const end of ["pointerup", "pointercancel"]) {
   // after the click that follows
   document.addEventListener(end, () => setTimeout(() => {
     pressed = null;
-    if (late?.isConnected) htmx.ajax("GET", late.getAttribute("hx-get"), { source: late, target: late, swap: "outerHTML" });
+    if (late?.asker.isConnected && late.target.isConnected) htmx.ajax("GET", late.asker.getAttribute("hx-get"), { source: late.asker, target: late.target, swap: "outerHTML" });
     late = null;
   }), true);
 }
 document.body.addEventListener("htmx:beforeSwap", (event) => {
-  const { elt, target, serverResponse, requestConfig } = event.detail;
-  if (elt !== target || requestConfig.verb !== "get" || !target.id) return;
-  if (shown.get(target) === serverResponse) event.detail.shouldSwap = false;
-  else if (target.contains(pressed)) { event.detail.shouldSwap = false; late = target; }
+  // the event's own elt is always its target: who asked is in the request
+  const { target, serverResponse, requestConfig: { elt: asker, verb } } = event.detail;
+  if (verb !== "get" || !target.id || !asker.hasAttribute("hx-get")) return;
+  if (asker === target && shown.get(target) === serverResponse) event.detail.shouldSwap = false;
+  else if (target.contains(pressed)) { event.detail.shouldSwap = false; late = { asker, target }; }
 });
 document.body.addEventListener("htmx:afterSwap", (event) => {
   const { elt, requestConfig, target, xhr } = event.detail;
