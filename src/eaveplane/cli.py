@@ -77,6 +77,7 @@ def options_of(model: type[Parameters]) -> Callable[[Any], Any]:
 
 
 WAY = "How frames are woven; joint-light is the default. " + " ".join(f"{name}: {line}" for name, (_, line) in WAYS.items())
+VEIL = "lift (default): take away what near things out of focus lay over farther frames, where the frames bear it out. leave: weave as they are."
 LEAVE_OUT = "auto: set aside markers, and frames that are shaken, overshot or foreign and without which nothing is lost; others are kept and told in the report."
 
 
@@ -96,6 +97,7 @@ def main() -> None:
 @click.option("--even-out", type=click.Choice(["on", "off"]), default=None, help="Remove measured exposure and colour drift between frames; default on.")
 @click.option("--leave-out", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help=LEAVE_OUT)
 @click.option("--way", type=click.Choice(get_args(WayName)), default=None, help=WAY)
+@click.option("--veil", type=click.Choice(["lift", "leave"]), default=None, help=VEIL)
 @click.option("--recipe", "recipe_file", type=click.Path(path_type=Path), help="Take the decisions from this recipe.")
 @click.option("--save-recipe", type=click.Path(path_type=Path), help="Write the decisions as a recipe.")
 @click.option("--force", is_flag=True, help="Replace files that stand where results go.")
@@ -109,6 +111,7 @@ def stack(
     reference: str,
     even_out: str | None,
     leave_out: str,
+    veil: str | None,
     recipe_file: Path | None,
     save_recipe: Path | None,
     force: bool,
@@ -130,6 +133,8 @@ def stack(
     chosen: dict[str, Any] = {"weaving": recipe.weaving.model_copy(update={k: v for k, v in weaving.items() if v is not None})}
     if canvas:
         chosen["canvas"] = canvas
+    if veil:
+        chosen["veil"] = veil
     if even_out:
         chosen["even_out"] = even_out == "on"
     recipe = recipe.model_copy(update=chosen)

@@ -68,6 +68,7 @@ class Recipe(Parameters):
     capture: Capture = Capture()
     look: Look = NEUTRAL
     weaving: Weaving = Weaving()
+    veil: Literal["lift", "leave"] = "lift"
     strokes: list[Stroke] = Field(default_factory=list, max_length=5000)
     canvas: Literal["common", "reference"] = "common"
     finish: Finish = Finish()

@@ -32,7 +32,7 @@ def deliver(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
     preparing, weaving, writing = runner.parts(3, 4, 3)
     planned = prepare(queue, row["scene_id"], recipe, preparing)
     scene.weave(library.cache, planned, weaving)
-    scenes.note_made(queue.db, row["scene_id"], woven=planned.woven.key)
+    scenes.note_made(queue.db, row["scene_id"], woven=planned.result.key)
     # made in the library first: whatever stands at the name in the end can be told from it
     made = library.home / "delivering" / f"{row['id']}{SUFFIX[recipe.delivery.format]}"
     made.parent.mkdir(exist_ok=True)

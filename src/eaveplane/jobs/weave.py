@@ -17,5 +17,5 @@ def weave(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
     preparing, weaving = runner.parts(4, 6)
     planned = prepare(queue, row["scene_id"], scenes.recipe_of(queue.db, row["scene_id"]), preparing)
     scene.weave(queue.library.cache, planned, weaving)
-    scenes.note_made(queue.db, row["scene_id"], woven=planned.woven.key)
+    scenes.note_made(queue.db, row["scene_id"], woven=planned.result.key)
     return f"{counted(planned.ids)} woven."

@@ -12,15 +12,17 @@ from ..core.register.register import suggest_reference
 from ..recipe import FrameChoice, Reason, Recipe
 from .cache import Cache
 from .runner import Runner
-from .steps import FrameStep, Inspect, Label, Locate, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
+from .steps import FrameStep, Inspect, Label, Lift, Locate, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
 
 
 @dataclass(frozen=True)
 class Plan:
-    """The weave that a recipe asks for, and with it all steps it is made of. `ids` are the frames kept, near to far."""
+    """The weave that a recipe asks for, and with it all steps it is made of. `ids` are the frames kept, near to far; `result` is the weave with
+    veils lifted where that is asked for."""
 
     ids: list[str]
     woven: Weave
+    result: Weave | Lift
 
     @property
     def labelled(self) -> Label:
@@ -33,7 +35,8 @@ class Plan:
     def steps(self) -> tuple[Step, ...]:
         """In the order in which they are made."""
         located = (self.woven.located,) if self.woven.located else ()
-        return self.registered, self.labelled, *located, self.woven
+        lifted = (self.result,) if self.result is not self.woven else ()
+        return self.registered, self.labelled, *located, self.woven, *lifted
 
     @property
     def frames(self) -> tuple[FrameStep, ...]:
@@ -53,7 +56,7 @@ def plan(recipe: Recipe, frames: Mapping[str, FrameStep]) -> Plan | None:
     registered = Register(tuple(frames[f.id] for f in kept), reference_in(recipe), recipe.camera_moved)
     located = Locate(registered) if recipe.weaving.way == "joint-light" and len(kept) > 1 else None
     woven = Weave(Label(registered, recipe.weaving.quiet), located, recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
-    return Plan([f.id for f in kept], woven)
+    return Plan([f.id for f in kept], woven, Lift(woven) if located and recipe.veil == "lift" else woven)
 
 
 def reference_in(recipe: Recipe) -> int:
@@ -75,14 +78,17 @@ def label(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
 
 
 def weave(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
-    """Weave at full size; each frame's share of the picture."""
-    runner.one("Weaving", make, str(cache.root), planned.woven)
-    return shares_of(cache, planned.woven.key)
+    """Weave at full size, and lift veils; each frame's share of the picture."""
+    weaving, lifting = runner.parts(1, 1 if planned.result is not planned.woven else 0)
+    weaving.one("Weaving", make, str(cache.root), planned.woven)
+    if planned.result is not planned.woven:
+        lifting.one("Lifting veils", make, str(cache.root), planned.result)
+    return shares_of(cache, planned.result.key)
 
 
 def write(cache: Cache, planned: Plan, recipe: Recipe, out: Path, replace: bool, runner: Runner) -> Path:
     """Write the finished picture. Raises FileExistsError and PictureError."""
-    runner.one("Writing", deliver, str(cache.root), planned.woven, recipe, str(out), replace)
+    runner.one("Writing", deliver, str(cache.root), planned.woven, planned.result.key, recipe, str(out), replace)
     return out
 
 

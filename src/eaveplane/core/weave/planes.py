@@ -33,6 +33,8 @@ MOST_PLANES = 8
 """Planes of which pairs are made; of denser stacks some frames' places are left out."""
 RIDGE, SINGLE_RIDGE = 0.002, 0.02
 """Error of the model, as part of the energy, of several planes and of a single one."""
+PARTING_RIDGE = 0.01
+"""The same where each frame's plane is parted from the others."""
 OTHERS = 0.003
 """Part of the energy that may lie in the planes of other frames."""
 SPECTRUM, SLOPE = 3000.0, 2.2
@@ -84,6 +86,22 @@ def weights_of(places: tuple[float, ...], planes: Planes, noise: float) -> Table
     error = noise * SPECTRUM * np.maximum(COARSE, 1 / 512) ** SLOPE * 2 / m + (RIDGE if m > 1 else SINGLE_RIDGE)
     found = np.linalg.solve(both + (error * 2 / n)[:, None, None] * np.eye(n), np.einsum("fjz,z->fj", seen, part)[..., None])[..., 0]
     return _spread((found / found[:1].sum(axis=1, keepdims=True)).T)
+
+
+@lru_cache(MOST_KEPT)
+def layer_of(places: tuple[float, ...], k: int) -> Table:
+    """Weights (n, STEPS) of the frames' waves in the picture of what lies where frame `k` is focused, if every frame has a plane of its
+    own and their blurs add up. What is coarser than blurs tell is shared out among the planes as it comes."""
+    seen = disc_left(COARSE[:, None, None] * (np.array(places)[:, None] - np.array(places)))
+    turned = np.swapaxes(seen, 1, 2)
+    inverse = np.linalg.solve(turned @ seen + PARTING_RIDGE * np.eye(len(places)), turned)
+    return _spread(np.ascontiguousarray(inverse[:, k].T))
+
+
+@lru_cache(MOST_KEPT)
+def blurred_by(radius: float) -> Table:
+    """Weights (1, STEPS) of a picture's waves in the picture blurred by a disc."""
+    return _spread(disc_left(COARSE * radius)[None])
 
 
 def _spread(weights: NDArray[np.float64]) -> Table:

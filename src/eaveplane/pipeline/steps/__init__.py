@@ -9,6 +9,7 @@ from .deliver import deliver
 from .frame import Frame, FrameStep, Measure, open_frame
 from .inspect import Inspect, open_inspection
 from .label import Label, open_labels, zone_shares
+from .lift import Lift, Veils, open_veils, veils_of
 from .merge import Merge
 from .places import Locate, open_places
 from .register import Register, Registration, open_registration, registered_frames
@@ -22,12 +23,14 @@ __all__ = [
     "FrameStep",
     "Inspect",
     "Label",
+    "Lift",
     "Locate",
     "Measure",
     "Merge",
     "Register",
     "Registration",
     "Step",
+    "Veils",
     "Weave",
     "corrected_as_read",
     "deliver",
@@ -37,9 +40,11 @@ __all__ = [
     "open_labels",
     "open_places",
     "open_registration",
+    "open_veils",
     "open_weave",
     "registered_frames",
     "shares_of",
+    "veils_of",
     "way_of",
     "zone_shares",
 ]

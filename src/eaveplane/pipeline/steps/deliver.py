@@ -23,13 +23,14 @@ from .register import open_registration, registered_frames
 from .weave import Weave, apply_strokes, open_weave, places_for
 
 
-def deliver(root: str, woven: Weave, recipe: Recipe, out: str, replace: bool, ticket: str) -> str:
-    """Strokes, look, finish; write the picture to `out`. Stroke frames are ids, in the order of `recipe.kept()`."""
+def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, replace: bool, ticket: str) -> str:
+    """Strokes, look, finish of a weave as it lies under the key `result`; write the picture to `out`. Stroke frames are ids, in the order
+    of `recipe.kept()`."""
     cache, tell = Cache(Path(root)), Ticket(ticket)
     tell.tell(0.01)
     registered = woven.labelled.registered
     frames, laid = [open_frame(cache, frame) for frame in registered.frames], open_registration(cache, registered.key)
-    picture = open_weave(cache, woven.key).whole(0)
+    picture = open_weave(cache, result).whole(0)
     guided = needs_guide(recipe.look)
     weights = open_labels(cache, woven.labelled.key) if recipe.strokes or guided else np.empty(0, np.float32)
     size, box = (picture.shape[1], picture.shape[0]), (0, 0, picture.shape[1], picture.shape[0])

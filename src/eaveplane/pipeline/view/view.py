@@ -49,6 +49,7 @@ class View:
     plan: Plan | None
     gates: FloatArray | None
     woven: Pyramid | None
+    veils: Pyramid | None
     pictures: Memory
     guides: Memory
     uncorrected: Callable[[str, Capture], Frame]
@@ -79,10 +80,10 @@ class View:
         return _short(*self._weave_parts(), [s.model_dump() for s in self.recipe.strokes])
 
     def _weave_parts(self) -> tuple[Any, ...]:
-        planned = (self.plan.woven.key, self.plan.registered.key) if self.plan else ()
+        planned = (self.plan.result.key, self.plan.registered.key) if self.plan else ()
         if self.laid is None:
             return planned, self.frame_version(self.middle)
-        return planned, self.laid is None, self.gates is None, self.woven is None
+        return planned, self.laid is None, self.gates is None, self.woven.folder.parent.name if self.woven else None
 
     def frame(self, id: str, level: int, box: Box) -> FloatArray:
         """A frame (h, w, 3) in the weaving encoding: registered if it has been, else as it came."""

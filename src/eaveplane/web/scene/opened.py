@@ -181,7 +181,7 @@ class ScenePage:
 
     @property
     def woven(self) -> bool:
-        return self.plan is not None and self.has(self.plan.woven.key)
+        return self.plan is not None and self.has(self.plan.result.key)
 
     @cached_property
     def version(self) -> str:
@@ -285,7 +285,7 @@ class ScenePage:
         """The frames, far first."""
         kept = self.recipe.kept()
         place = {f.id: i for i, f in enumerate(kept)}
-        shares = shares_of(self.desk.library.cache, self.plan.woven.key) if self.plan and self.woven else None
+        shares = shares_of(self.desk.library.cache, self.plan.result.key) if self.plan and self.woven else None
         reference = self.plan.ids[self.plan.reference] if self.plan else None
         lines = self._profiles()
         soft = {self.band_side(band): band for band in self.gaps() if band.near is not None and band.far is not None}

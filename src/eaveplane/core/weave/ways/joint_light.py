@@ -115,12 +115,7 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
         if len(planes) > 2:
             costs.append(n * noise + ALL_COST * energy)
             continue
-        weights = unexplained_by(places.at, planes, 2.0)
-        left = np.zeros_like(energy)
-        for k in range(n):
-            error = waves.picture(spectrum, weights[k])[0]
-            left += error * error
-        left = _soft(left, WINDOW)
+        left = left_by(planes, places, waves, spectrum)
         least = np.minimum(least, left - n * noise)
         costs.append((left + n * noise + RELATIVE * energy) * (1 if len(planes) == 1 else PAIR_COST))
     cost = np.stack(costs)
@@ -134,6 +129,15 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     apart = np.maximum(least / (energy + 10 * noise), _soft(least, AROUND) / around_it)
     apart = np.maximum(apart, elsewhere(coarse, float(np.ptp(places.at)) / 2))
     return Told([tried[i] for i in used], np.asarray(kept, np.float32), np.broadcast_to(single, energy.shape), apart)
+
+
+def left_by(planes: Planes, places: Places, waves: Waves, spectrum: FloatArray) -> FloatArray:
+    """Energy (h/2, w/2), noise and all, that planes leave unexplained of the evened frames whose waves these are."""
+    left = np.zeros(waves.shape, np.float32)
+    for weights in unexplained_by(places.at, planes, 2.0):
+        error = waves.picture(spectrum, weights)[0]
+        left += error * error
+    return _soft(left, WINDOW)
 
 
 def elsewhere(coarse: FloatArray, widest: float) -> FloatArray:
@@ -215,7 +219,7 @@ def joined(frames: Sequence[FloatArray], linear: FloatArray, told: Told, reach: 
     return bounded(rest + chosen + part[..., None] * (fine - chosen), frames)
 
 
-def _to_sum(laid: RegisteredFrames, gates: FloatArray, box: Box, level: int) -> list[int]:
+def to_sum(laid: RegisteredFrames, gates: FloatArray, box: Box, level: int) -> list[int]:
     """The frames that are summed in a box: all, or of many those between which it is sharp, evenly chosen."""
     count = len(laid.names)
     if count <= MOST_SUMMED:
@@ -236,14 +240,20 @@ def _to_sum(laid: RegisteredFrames, gates: FloatArray, box: Box, level: int) -> 
 
 def _block(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, block: Box, level: int) -> tuple[FloatArray, dict[int, FloatArray]]:
     """Picture (h, w, 3) and masks (h, w) of a block."""
-    assert laid.places is not None
-    summing = _to_sum(laid, gates, wide_of(laid, block, level, weaving.octaves), level)
+    summing = to_sum(laid, gates, wide_of(laid, block, level, weaving.octaves), level)
     piece = piece_of(laid, gates, weaving, block, level, summing)
+    picture, masks = woven_piece(piece, summing)
+    return np.ascontiguousarray(picture[piece.inner]), {k: mask[piece.inner] for k, mask in masks.items()}
+
+
+def woven_piece(piece: Piece, summing: Sequence[int]) -> tuple[FloatArray, dict[int, FloatArray]]:
+    """Picture (h, w, 3) and masks (h, w) of all that was read of a piece, of which the frames `summing` are summed."""
+    assert piece.laid.places is not None
     crisp, masks = crisp_seams(piece)
-    places, around = laid.places.of(summing).halved(level), lengthened(piece)
+    places, around = piece.laid.places.of(summing).halved(piece.level), lengthened(piece)
     light = [light_of(piece.pictures[k]) for k in summing]
     told = explained(light, places, around)
-    linear = summed(light, told, places, max(laid.noise * 0.25**level, BY_FINEST * places.finest), around)
+    linear = summed(light, told, places, max(piece.laid.noise * 0.25**piece.level, BY_FINEST * places.finest), around)
     picture = joined(list(piece.pictures.values()), linear, told, list(piece.reach.values()), places)
     moved = _soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
     picture += cv2.resize(moved, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_LINEAR)[..., None] * (crisp - picture)
@@ -251,7 +261,7 @@ def _block(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, block: B
     if not everywhere.all():
         away = np.asarray(cv2.distanceTransform(everywhere.astype(np.uint8), cv2.DIST_L2, 5), np.float32)
         picture = crisp + np.clip(away / FRAMES_END - 0.5, 0, 1)[..., None] * (picture - crisp)
-    return np.ascontiguousarray(picture[piece.inner]), {k: mask[piece.inner] for k, mask in masks.items()}
+    return picture, masks
 
 
 def blocks_of(box: Box, size: tuple[int, int]) -> list[Box]:

@@ -1,0 +1,202 @@
+"""Fronts: near things before farther ground, found as detail that lies in the plane of one frame, and how far they cover the ground.
+
+If every frame had a plane of its own and blurs added up, the pictures in these planes would follow from the frames by one linear
+inverse, frequency by frequency. That near things hide the ground spoils it little: a stem stands in its plane's picture, clean of the
+ground, wherever that plane is some pixels of blur away from the ground's. Its difference to what lies around it there is what it adds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...imaging.colour import LUMA, FloatArray
+from ...imaging.waves import Waves
+from ..weave.places import Places
+from ..weave.planes import blurred_by, layer_of
+from ..weave.ways.joint_light import Lengthened
+
+APART = 2.0
+"""Pixels of blur by which a front must be nearer than the farthest frame's focus."""
+FINE, WINDOW = 1.2, 0.9
+"""Pixels (sigma): what is coarser is no detail, and the window in which its energy is summed."""
+BRIGHT, DARKEST = 3.0, 1e-3
+"""Pixels (sigma) around which brightness is taken, and the least of it, since noise grows with its square root."""
+QUIET = 20
+"""Percentile of detail that stands for places without a front."""
+PER_OCTAVE = 20
+"""Steps in which the strength of detail is kept, in octaves above a quiet place's."""
+WEAK, STRONG = 7.0, 12.0
+"""Detail, in a quiet place's, that belongs to a front if it hangs together with some that is strong."""
+EXTENT = 14
+"""Pixels that a front must extend: less is a speck."""
+COLOUR_WINDOW = 7
+"""Pixels over which a front is taken to be of one colour."""
+STANDS_OUT = 4e-4
+"""A front as bright as its ground has no known coverage: its difference must stand out against this part of the ground's brightness squared."""
+THROUGH = 0.05
+"""Less of the ground than this seen through a veil is as good as none."""
+TRUST = 0.1
+"""Square of what is seen through a veil at which what was lifted and what merely adds up count alike."""
+
+
+@dataclass(frozen=True, eq=False)
+class Sheaf:
+    """Frames of a piece in linear light (n, h, w, 3), near to far, where they are focused, and how the piece is lengthened for its waves."""
+
+    light: FloatArray
+    places: Places
+    around: Lengthened
+
+    def away(self, j: int, k: int) -> float:
+        """Radius in pixels of the disc by which frame j blurs what lies where frame k is focused."""
+        return abs(self.places.at[j] - self.places.at[k])
+
+    def before_ground(self) -> list[int]:
+        """Frames that may show fronts."""
+        return [k for k in range(len(self.light) - 1) if self.away(k, -1) >= APART]
+
+
+@dataclass(frozen=True, eq=False)
+class Lift:
+    """Frames as they are without a front: their `ground` (n, h, w, 3); `whole` (n, h, w, 3), the same with what the front adds, so that all adds
+    up; how far each frame is covered by the front's veil (n, h, w), and where the front is (h, w)."""
+
+    front: int
+    ground: FloatArray
+    whole: FloatArray
+    veils: FloatArray
+    where: NDArray[np.bool_]
+
+
+def near_to_far(places: Sequence[float], metres: Sequence[float | None]) -> list[int] | None:
+    """The frames from near to far by the places of their focus. Blur does not tell which end is near: distances do where they are known,
+    else the order in which frames stand, near to far. None where neither agrees with the places."""
+    order = np.argsort(places)
+    known = [(place, 1 / m) for place, m in zip(places, metres, strict=True) if m]
+    pairs = known if len({nearness for _, nearness in known}) > 1 else [(place, -float(k)) for k, place in enumerate(places)]
+    if len({place for place, _ in pairs}) < 2:
+        return None
+    agreement = float(np.corrcoef(np.array(pairs).T)[0, 1])
+    if abs(agreement) < 0.5:
+        return None
+    return [int(k) for k in (order[::-1] if agreement > 0 else order)]
+
+
+def own_detail(sheaf: Sheaf, fronts: Sequence[int]) -> FloatArray:
+    """Fine detail (f, h, w) in the planes of frames `fronts`, in a pixel's noise up to a factor."""
+    waves = sheaf.around.whole()
+    spectrum = waves.of(list(sheaf.light))
+    out = np.empty((len(fronts), *sheaf.light.shape[1:3]), np.float32)
+    for i, k in enumerate(fronts):
+        layer = waves.picture(spectrum, layer_of(sheaf.places.at, k))
+        energy = np.square([plane - _soft(plane, FINE) for plane in layer]).sum(axis=0)
+        out[i] = np.sqrt(_soft(energy, WINDOW)) / _brightness(sheaf.light[k])
+    return out
+
+
+def strength_of(detail: FloatArray, quiet: float) -> NDArray[np.uint8]:
+    """Detail over that of quiet places, in steps (PER_OCTAVE)."""
+    return np.asarray(np.clip(np.log2(np.maximum(detail, 1e-9) / quiet) * PER_OCTAVE, 0, 255), np.uint8)
+
+
+def fronts_in(owner: NDArray[np.uint16], strength: NDArray[np.uint8]) -> NDArray[np.uint16]:
+    """Where (h, w) fronts may be: the number of the front, from 1, that has a pixel of detail, of those (`owner`) whose detail is the
+    strongest there; 0 for none."""
+    weak, strong = (int(np.log2(level) * PER_OCTAVE) for level in (WEAK, STRONG))
+    out = np.zeros_like(owner)
+    for number in np.flatnonzero(np.bincount(owner[strength > strong])):
+        mask = ((owner == number) & (strength > weak)).astype(np.uint8)
+        count, labels = cv2.connectedComponents(mask, connectivity=8)
+        good = np.zeros(count, np.bool_)
+        good[np.unique(labels[(strength > strong) & (mask > 0)])] = True
+        mask &= extended(np.asarray(cv2.morphologyEx(good[labels].astype(np.uint8) * mask, cv2.MORPH_CLOSE, disc_of(2)), np.uint8))
+        found = cv2.morphologyEx(mask & good[labels], cv2.MORPH_CLOSE, disc_of(1))
+        out[(found > 0) & (out == 0)] = number + 1
+    return out
+
+
+def extended(mask: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Those parts of a mask (h, w) that hang together over EXTENT pixels."""
+    _, labels, boxes, _ = cv2.connectedComponentsWithStats(mask, connectivity=8)
+    good = np.maximum(boxes[:, cv2.CC_STAT_WIDTH], boxes[:, cv2.CC_STAT_HEIGHT]) >= EXTENT
+    good[0] = False
+    return good[labels].astype(np.uint8)
+
+
+def lift(sheaf: Sheaf, k: int, mask: NDArray[np.bool_], quiet: float) -> Lift:
+    """Take the front that frame k shows where `mask` (h, w) is out of all frames; `quiet` is the detail of quiet places in its plane.
+
+    Twice, since the inverse takes blurs to add up: the second time it is given frames in which they do."""
+    waves = sheaf.around.whole()
+    noise = (2 * quiet * _brightness(sheaf.light[k])) ** 2
+    where = cv2.dilate(mask.astype(np.uint8), disc_of(1)) > 0
+    first = _lifted(sheaf, k, where, noise, sheaf.light, waves)
+    return _lifted(sheaf, k, where, noise, first.whole, waves)
+
+
+def _lifted(sheaf: Sheaf, k: int, where: NDArray[np.bool_], noise: FloatArray, added_up: FloatArray, waves: Waves) -> Lift:
+    """`lift` by the inverse of frames (n, h, w, 3) in which blurs add up."""
+    layer = np.moveaxis(waves.picture(waves.of(list(added_up)), layer_of(sheaf.places.at, k)), 0, 2)
+    adds = (layer - carried_in(layer, ~where)) * where[..., None]
+    behind = np.maximum(sheaf.light[k] - adds, 0)
+    cover = coverage(adds, behind, noise) * where
+    light = np.maximum(adds + cover[..., None] * behind, 0) * where[..., None]
+    front = waves.of([np.dstack([light, cover, adds]).astype(np.float32)])
+    ground, whole, veils = np.empty_like(sheaf.light), np.empty_like(sheaf.light), np.empty(sheaf.light.shape[:3], np.float32)
+    for j, frame in enumerate(sheaf.light):
+        if j == k:
+            ground[j], whole[j], veils[j] = behind, behind + adds, cover
+            continue
+        seen = np.moveaxis(waves.picture(front, blurred_by(round(sheaf.away(j, k), 3))), 0, 2)
+        veil, sum_up = np.clip(seen[..., 3:4], 0, 1), frame - seen[..., 4:]
+        # division makes noise and errors of the veil grow: the thicker the veil, the more what merely adds up stands in
+        trust = (1 - veil) ** 2
+        trust = trust / (trust + TRUST * np.minimum(4 * veil, 1))
+        lifted = (frame - seen[..., :3]) / np.maximum(1 - veil, THROUGH)
+        ground[j] = np.where(veil > 0.002, sum_up + trust * (lifted - sum_up), frame)
+        whole[j] = ground[j] + seen[..., 4:]
+        veils[j] = veil[..., 0]
+    return Lift(k, ground, whole, veils, where)
+
+
+def coverage(adds: FloatArray, behind: FloatArray, noise: FloatArray) -> FloatArray:
+    """How far (h, w), 0 to 1, a front covers what lies `behind` (h, w, 3): the part of the difference usual around here that it adds
+    (h, w, 3), where strong pixels tell what is usual; little where that is no more than `noise` (h, w)."""
+    energy = np.square(adds).sum(axis=2)
+    weight = energy**1.5 + np.float32(1e-14)
+    size = (COLOUR_WINDOW, COLOUR_WINDOW)
+    usual = cv2.blur(adds * weight[..., None], size) / cv2.blur(weight, size)[..., None]
+    faint = noise + STANDS_OUT * np.square(behind.mean(axis=2)) + np.float32(1e-9)
+    return np.asarray(np.clip((adds * usual).sum(axis=2) / (np.square(usual).sum(axis=2) + faint), 0, 1), np.float32)
+
+
+def carried_in(picture: FloatArray, known: NDArray[np.bool_]) -> FloatArray:
+    """A picture (h, w, c) where it is known, elsewhere filled from around, from as near as there is any (pull and push)."""
+    weight = known.astype(np.float32)
+    levels: list[tuple[FloatArray, FloatArray]] = [(picture * weight[..., None], weight)]
+    while min(levels[-1][1].shape) >= 4 and len(levels) < 7:
+        levels.append((np.asarray(cv2.pyrDown(levels[-1][0]), np.float32), np.asarray(cv2.pyrDown(levels[-1][1]), np.float32)))
+    out = levels[-1][0] / (levels[-1][1][..., None] + np.float32(1e-4))
+    for n, (sums, part) in reversed(list(enumerate(levels[:-1]))):
+        out = np.asarray(cv2.pyrUp(out, dstsize=(part.shape[1], part.shape[0])), np.float32)
+        share = np.clip(part * (2 if n else 1), 0, 1)[..., None]
+        out = share * (sums / (part[..., None] + np.float32(1e-4))) + (1 - share) * out
+    return np.asarray(out, np.float32)
+
+
+def disc_of(radius: int) -> NDArray[np.uint8]:
+    """A disc that masks are grown by."""
+    return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)), np.uint8)
+
+
+def _brightness(light: FloatArray) -> FloatArray:
+    return np.sqrt(np.maximum(_soft(np.ascontiguousarray(light @ LUMA), BRIGHT), np.float32(DARKEST)))
+
+
+def _soft(picture: FloatArray, sigma: float) -> FloatArray:
+    return np.asarray(cv2.GaussianBlur(picture, (0, 0), sigma, borderType=cv2.BORDER_REPLICATE), np.float32)

@@ -1,0 +1,177 @@
+"""Lifting the veil: what a defocused near thing lays over the farther frames is taken away, and the ground behind it is woven without it.
+
+Where a front covers c of a pixel in the frame that shows it sharp, another frame has its light and its coverage blurred by a disc d:
+frame = d * light + (1 - d * c) ground. Both known, the ground of every frame follows, and is woven by joint light; the picture is what
+the front's own frame shows, with the ground's detail where the front lets it through. Only where the frames are the better explained
+for it, front by front, it stands: frames without a front that is rightly taken away show one plane.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...imaging.colour import FloatArray
+from ...imaging.light import light_of, root_of
+from ...imaging.pyramid import Box
+from ..weave.laid import Piece, RegisteredFrames, Weaving, piece_of, wide_of
+from ..weave.places import evened
+from ..weave.planes import explanations
+from ..weave.ways.joint_light import BLOCK, FRAMES_END, left_by, lengthened, to_sum, woven_piece
+from .fronts import EXTENT, QUIET, Lift, Sheaf, disc_of, extended, lift, own_detail, strength_of
+
+CELL = 8
+"""Pixels of the cells in which it is decided what stands."""
+REACH = 8
+"""Pixels around a front whose energy counts for it."""
+STANDS = 0.4
+"""A front stands where what single planes leave of the frames falls below this part by lifting it."""
+LOCAL = 3.0
+"""Cells (sigma) over which that is judged where a whole front does not pass."""
+SHOWN, WHOLE = 0.01, 0.05
+"""Coverage by a veil from which, and at which wholly, the picture is the lifted one."""
+
+
+@dataclass(frozen=True, eq=False)
+class Cut:
+    """A block of the picture, what is read around it, and the numbers of its frames from near to far."""
+
+    piece: Piece
+    numbers: list[int]
+    sheaf: Sheaf
+
+    @property
+    def everywhere(self) -> NDArray[np.bool_]:
+        """Where (h, w) no frame ends nearby: what is beyond is made up."""
+        inside = np.all([self.piece.reach[k] for k in self.numbers], axis=0)
+        return np.asarray(cv2.erode(inside.astype(np.uint8), disc_of(FRAMES_END), borderType=cv2.BORDER_CONSTANT, borderValue=1) > 0)
+
+
+def cut(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, order: Sequence[int], block: Box) -> Cut:
+    """Read a block at full size; `order` are all frames, near to far."""
+    assert laid.places is not None
+    among = to_sum(laid, gates, wide_of(laid, block, 0, weaving.octaves), 0)
+    piece = piece_of(laid, gates, weaving, block, 0, among)
+    piece = replace(piece, pictures={k: piece.pictures[k] for k in among}, gates={k: piece.gates[k] for k in among}, reach={k: piece.reach[k] for k in among})
+    numbers = [k for k in order if k in among]
+    return Cut(piece, numbers, Sheaf(np.stack([light_of(piece.pictures[k]) for k in numbers]), laid.places.of(numbers), lengthened(piece)))
+
+
+def quiet_details(cuts: Sequence[Cut], count: int) -> list[float]:
+    """For each of all frames the detail of quiet places in its plane, from some blocks."""
+    seen: dict[int, list[float]] = {}
+    for part in cuts:
+        among = part.sheaf.before_ground()
+        for k, detail in zip(among, own_detail(part.sheaf, among), strict=True):
+            seen.setdefault(part.numbers[k], []).append(float(np.percentile(detail[part.piece.inner], QUIET)))
+    usual = float(np.median([v for values in seen.values() for v in values])) if seen else 1.0
+    return [float(np.median(seen[k])) if k in seen else usual for k in range(count)]
+
+
+def detail_in(part: Cut, quiet: Sequence[float]) -> tuple[NDArray[np.uint16], NDArray[np.uint8]]:
+    """In a block (h, w), the number of the frame whose plane has the strongest detail, and how strong it is (see `fronts_in`)."""
+    among = part.sheaf.before_ground()
+    if not among:
+        empty = np.zeros((part.piece.box[3], part.piece.box[2]), np.uint8)
+        return empty.astype(np.uint16), empty
+    strengths = np.stack([strength_of(detail, quiet[part.numbers[k]]) for k, detail in zip(among, own_detail(part.sheaf, among), strict=True)])
+    best = strengths.argmax(axis=0)
+    owner = np.array([part.numbers[k] for k in among], np.uint16)[best]
+    strongest = strengths.max(axis=0) * part.everywhere
+    return owner[part.piece.inner], strongest[part.piece.inner]
+
+
+def energies(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> dict[int, tuple[FloatArray, FloatArray]]:
+    """By front, what single planes leave of the frames around it, as they are and with it lifted, in cells (h / CELL, w / CELL) of the block.
+    `fronts` (h, w) is where fronts may be in all that was read."""
+    out: dict[int, tuple[FloatArray, FloatArray]] = {}
+    before = None
+    for k, mask in _masks(part, fronts):
+        near = cv2.dilate(mask.astype(np.uint8), disc_of(REACH)).astype(np.float32)
+        if before is None:
+            before = _left_by_one(part.sheaf, part.sheaf.light)
+        after = _left_by_one(part.sheaf, lift(part.sheaf, k, mask, quiet[part.numbers[k]]).ground)
+        out[part.numbers[k] + 1] = (_in_cells(before * near, part.piece), _in_cells(after * near, part.piece))
+    return out
+
+
+def standing(fronts: NDArray[np.uint16], told: Mapping[int, tuple[FloatArray, FloatArray]]) -> NDArray[np.uint16]:
+    """Which of the `fronts` (h, w) stand by what all blocks told: whole ones that pass, else the parts of them that do."""
+    out = np.zeros_like(fronts)
+    for number, (before, after) in told.items():
+        mask = (fronts == number).astype(np.uint8)
+        height, width = before.shape
+        padded = np.zeros((height * CELL, width * CELL), np.uint8)
+        padded[: mask.shape[0], : mask.shape[1]] = mask
+        cells = padded.reshape(height, CELL, width, CELL).max(axis=(1, 3))
+        count, labels = cv2.connectedComponents(cv2.dilate(cells, np.ones((3, 3), np.uint8)), connectivity=8)
+        sums = [np.bincount(labels.ravel(), energy.ravel(), count) for energy in (before, after)]
+        passes = sums[1] < STANDS * sums[0]
+        around = [np.asarray(cv2.GaussianBlur(energy, (0, 0), LOCAL), np.float32) for energy in (before, after)]
+        accepted = passes[labels] | (around[1] < STANDS * around[0])
+        kept = mask & np.kron(accepted, np.ones((CELL, CELL), np.uint8))[: mask.shape[0], : mask.shape[1]].astype(np.uint8)
+        out[(kept & extended(np.asarray(cv2.dilate(kept, disc_of(1)), np.uint8))) > 0] = number
+    return out
+
+
+def lifted_block(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> tuple[FloatArray, FloatArray]:
+    """The picture (h, w, 3) of a block with those `fronts` lifted that stand in what was read, and how far (h, w) it is to be taken."""
+    lifts: list[tuple[FloatArray, Lift]] = []
+    sheaf = part.sheaf
+    for k, mask in _masks(part, fronts):
+        found = lift(sheaf, k, mask, quiet[part.numbers[k]])
+        lifts.append((sheaf.light, found))
+        sheaf = replace(sheaf, light=found.ground)
+    roots = dict(zip(part.numbers, root_of(sheaf.light), strict=True))
+    ground = replace(part.piece, pictures={k: roots[k] for k in part.piece.pictures})
+    picture = light_of(woven_piece(ground, list(part.piece.pictures))[0])
+    shown = np.zeros(picture.shape[:2], np.float32)
+    for light, found in reversed(lifts):
+        k = found.front
+        through = light[k] + (1 - found.veils[k])[..., None] * (picture - found.ground[k])
+        picture = np.where(found.where[..., None], through, picture)
+        shown = np.maximum(shown, np.maximum(found.where, found.veils.max(axis=0)))
+    shown = cv2.GaussianBlur(np.clip((shown - SHOWN) / (WHOLE - SHOWN), 0, 1), (0, 0), 1.5)
+    return root_of(picture[part.piece.inner]), np.asarray(shown[part.piece.inner], np.float32)
+
+
+def blocks_with(fronts: NDArray[np.uint16], blocks: Sequence[Box]) -> list[Box]:
+    """The blocks in which, or so near to which that their veils may reach in, there are fronts."""
+    height, width = fronts.shape
+    found = []
+    for x, y, w, h in blocks:
+        if fronts[max(0, y - EXTENT * 3) : min(height, y + h + EXTENT * 3), max(0, x - EXTENT * 3) : min(width, x + w + EXTENT * 3)].any():
+            found.append((x, y, w, h))
+    return found
+
+
+def _masks(part: Cut, fronts: NDArray[np.uint16]) -> list[tuple[int, NDArray[np.bool_]]]:
+    """The fronts in what was read, near to far: places in the sheaf and where (h, w) they are."""
+    there = set(np.flatnonzero(np.bincount(fronts.ravel())).tolist())
+    return [(k, fronts == number + 1) for k, number in enumerate(part.numbers) if number + 1 in there and k in part.sheaf.before_ground()]
+
+
+def _left_by_one(sheaf: Sheaf, light: FloatArray) -> FloatArray:
+    """Energy (h, w) that the best single plane leaves unexplained of frames (n, h, w, 3), above noise."""
+    bands, _ = evened(list(light))
+    waves = sheaf.around.halved()
+    spectrum = waves.of(list(bands))
+    left = np.min([left_by(planes, sheaf.places, waves, spectrum) for planes in explanations(sheaf.places.at) if len(planes) == 1], axis=0)
+    left = np.maximum(left - len(light) * sheaf.places.evened, 0).astype(np.float32)
+    return np.asarray(cv2.resize(left, (light.shape[2], light.shape[1]), interpolation=cv2.INTER_LINEAR), np.float32)
+
+
+def _in_cells(energy: FloatArray, piece: Piece) -> FloatArray:
+    """Sums in the cells of a block of energy (h, w) in all that was read."""
+    inner = energy[piece.inner]
+    height, width = -(-inner.shape[0] // CELL), -(-inner.shape[1] // CELL)
+    padded = np.zeros((height * CELL, width * CELL), np.float32)
+    padded[: inner.shape[0], : inner.shape[1]] = inner
+    return np.asarray(padded.reshape(height, CELL, width, CELL).sum(axis=(1, 3)), np.float32)
+
+
+assert BLOCK % CELL == 0

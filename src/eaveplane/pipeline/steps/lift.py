@@ -1,0 +1,145 @@
+"""The weave with veils lifted."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...core.mend.fronts import fronts_in, near_to_far
+from ...core.mend.veil import CELL, Cut, blocks_with, cut, detail_in, energies, lifted_block, quiet_details, standing
+from ...core.weave.laid import RegisteredFrames, wide_of
+from ...core.weave.ways.joint_light import blocks_of
+from ...imaging.colour import FloatArray
+from ...imaging.pyramid import Box, Pyramid
+from ...imaging.rows import side_by_side
+from ..cache import Cache
+from ..ticket import Ticket
+from .frame import open_frame
+from .label import open_labels
+from .register import open_registration, registered_frames
+from .step import Step
+from .weave import Weave, open_weave, places_for
+
+SAMPLED = 9
+"""Blocks from which it is told what quiet places look like."""
+
+
+@dataclass(frozen=True)
+class Lift(Step):
+    """A weave by joint light with veils lifted where the frames bear it out."""
+
+    name, version = "lift", 1
+    woven: Weave
+
+    def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
+        woven = self.woven
+        registered = woven.labelled.registered
+        frames = [open_frame(cache, frame) for frame in registered.frames]
+        places = places_for(cache, woven)
+        laid = registered_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), woven.even_out, woven.trims, places)
+        order = near_to_far(places.at, [frame.meta.focus_m for frame in frames]) if places and places.trusted else None
+        from_weave, (width, height) = open_weave(cache, woven.key), laid.size
+        levels = Pyramid.create(folder / "picture", width, height, 3, "float32", registered.frames[0].at_full_size_only())
+        # from the bottom up, as it was woven
+        blocks = blocks_of((0, 0, width, height), laid.size)
+        for x, y, w, h in blocks:
+            levels.write(0, x, y, from_weave.read(0, (x, y, w, h)))
+        lifting = _Lifting(laid, open_labels(cache, woven.labelled.key), woven, order or [], blocks, ticket)
+        tried, stand = lifting.fronts() if order else (np.zeros((height, width), np.uint16),) * 2
+        shown = lifting.into(levels, stand)
+        levels.halve_into_levels()
+        refused = (tried > 0) & (shown == 0)
+        of_veils = Pyramid.create(folder / "veils", width, height, 2, "uint8", registered.frames[0].at_full_size_only())
+        of_veils.write(0, 0, 0, np.dstack([shown, np.where(refused, np.uint8(255), np.uint8(0))]))
+        of_veils.halve_into_levels()
+        told = json.loads((cache.path(woven.key) / "woven.json").read_text())
+        (folder / "woven.json").write_text(json.dumps({**told, "lifted": float((shown > 127).mean()), "refused": float(refused.mean()), "near_end_known": order is not None}))
+
+
+def open_veils(cache: Cache, key: str) -> Pyramid:
+    """How far veils were lifted and where they were tried and left, 0 to 255, of a key."""
+    return Pyramid(cache.path(key) / "veils")
+
+
+@dataclass(frozen=True)
+class Veils:
+    """Parts of the picture, 0 to 1, where veils were lifted and where they were tried and left; and whether it is known which end is near."""
+
+    lifted: float
+    refused: float
+    near_end_known: bool
+
+
+def veils_of(cache: Cache, key: str) -> Veils:
+    """What became of the veils in a lifted weave that is there."""
+    told = json.loads((cache.path(key) / "woven.json").read_text())
+    return Veils(told["lifted"], told["refused"], told["near_end_known"])
+
+
+class _Lifting:
+    """The blocks of a picture, gone through as often as it takes."""
+
+    def __init__(self, laid: RegisteredFrames, gates: FloatArray, woven: Weave, order: list[int], blocks: list[Box], ticket: Ticket) -> None:
+        self.laid, self.gates, self.woven, self.order, self.blocks, self.ticket = laid, gates, woven, order, blocks, ticket
+        self.quiet: list[float] = []
+
+    def cut(self, block: Box) -> Cut:
+        return cut(self.laid, self.gates, self.woven.weaving, self.order, block)
+
+    def read_around(self, block: Box, fronts: NDArray[np.uint16]) -> NDArray[np.uint16]:
+        x, y, w, h = wide_of(self.laid, block, 0, self.woven.weaving.octaves)
+        return fronts[y : y + h, x : x + w]
+
+    def fronts(self) -> tuple[NDArray[np.uint16], NDArray[np.uint16]]:
+        """Where (h, w) fronts may be, and which of them stand."""
+        width, height = self.laid.size
+        whole = [b for b in self.blocks if b[2] == max(b[2] for b in self.blocks)]
+        sample = whole[:: -(-len(whole) // SAMPLED)]
+        self.quiet = quiet_details([self.cut(block) for block in sample], len(self.laid.names))
+        self.ticket.tell(0.1)
+        owner, strength = np.zeros((height, width), np.uint16), np.zeros((height, width), np.uint8)
+
+        def look(block: Box) -> None:
+            x, y, w, h = block
+            owner[y : y + h, x : x + w], strength[y : y + h, x : x + w] = detail_in(self.cut(block), self.quiet)
+
+        self._over(look, self.blocks, 0.1, 0.35)
+        tried = fronts_in(owner, strength)
+        told: dict[int, tuple[FloatArray, FloatArray]] = {}
+        rows, columns = -(-height // CELL), -(-width // CELL)
+
+        def judge(block: Box) -> tuple[Box, dict[int, tuple[FloatArray, FloatArray]]]:
+            return block, energies(self.cut(block), self.read_around(block, tried), self.quiet)
+
+        near = blocks_with(tried, self.blocks)
+        for done, (block, found) in enumerate(side_by_side(judge, near), 1):
+            x, y = block[0] // CELL, block[1] // CELL
+            for number, both in found.items():
+                there = told.setdefault(number, (np.zeros((rows, columns), np.float32), np.zeros((rows, columns), np.float32)))
+                for whole_map, part in zip(there, both, strict=True):
+                    whole_map[y : y + part.shape[0], x : x + part.shape[1]] = part
+            self.ticket.tell(0.35 + 0.3 * done / len(near))
+        return tried, standing(tried, told)
+
+    def into(self, levels: Pyramid, stand: NDArray[np.uint16]) -> NDArray[np.uint8]:
+        """Lay lifted blocks over the weave; how far (h, w), 0 to 255, it was changed."""
+        shown = np.zeros(stand.shape, np.uint8)
+
+        def lay(block: Box) -> None:
+            x, y, w, h = block
+            picture, part = lifted_block(self.cut(block), self.read_around(block, stand), self.quiet)
+            before = levels.read(0, block)
+            levels.write(0, x, y, before + part[..., None] * (picture - before))
+            shown[y : y + h, x : x + w] = np.round(255 * part)
+
+        self._over(lay, blocks_with(stand, self.blocks), 0.65, 0.95)
+        return shown
+
+    def _over(self, work: Callable[[Box], None], blocks: list[Box], first: float, last: float) -> None:
+        for done, _ in enumerate(side_by_side(work, blocks), 1):
+            self.ticket.tell(first + (last - first) * done / len(blocks))
