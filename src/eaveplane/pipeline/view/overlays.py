@@ -1,4 +1,4 @@
-"""What is laid over the picture or shown in its place, by kind: share map, masks, differences, single corrections, drift, areas."""
+"""What is laid over the picture or shown in its place, by kind: share map, masks, differences, single corrections, drift, areas, veils."""
 
 from __future__ import annotations
 
@@ -117,4 +117,15 @@ def _area(view: View, words: list[str], level: int, box: Box, look: Look) -> NDA
     return np.asarray(picture * (1 - strength) + np.array(AREA, np.float32) * strength, np.uint8)
 
 
-OVERLAYS: dict[str, Overlay] = {"share": _share_map, "mask": _mask, "difference": _difference, "capture": _capture, "edges": _edges, "drift": _drift, "area": _area}
+def _veils(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """The weave in greys, hatched where veils were lifted and, otherwise, where they were tried and left."""
+    picture = for_screen(view.developed("weave", level, box, look)).mean(axis=2, keepdims=True).repeat(3, axis=2)
+    if view.veils is not None:
+        told = view.veils.read(level, box).astype(np.float32) / 255
+        for place, colour in enumerate((AREA, WHITE_LOST[1])):
+            strength = told[..., place : place + 1] * (0.3 + 0.6 * hatch(place, box)[..., None])
+            picture = picture * (1 - strength) + np.array(colour, np.float32) * strength
+    return np.asarray(picture, np.uint8)
+
+
+OVERLAYS: dict[str, Overlay] = {"share": _share_map, "mask": _mask, "difference": _difference, "capture": _capture, "edges": _edges, "drift": _drift, "area": _area, "veils": _veils}

@@ -12,6 +12,7 @@ from ...core.masks.strokes import Stroke
 from ...core.weave.laid import WAYS, WayName, Weaving
 from ...core.weave.weave import woven_by
 from ...parameter import controls
+from ...pipeline.steps import Lift, veils_of
 from ...recipe import Recipe
 from ..scene import decided, posted, posted_control, queued, stage_page
 from ..scene.opened import ScenePage, opened, stage
@@ -27,7 +28,17 @@ def bench(scene: ScenePage) -> dict[str, Any]:
     laid = scene.view.laid if scene.view else None
     located = scene.plan.woven.located if scene.plan else None
     stands_in = bool(laid and located and scene.has(located.key) and woven_by(laid, scene.recipe.weaving) != scene.recipe.weaving.way)
-    return {"ways": WAYS, "stands_in": stands_in, "controls": list(CONTROLS.values()), "values": scene.recipe.weaving, "start": Weaving(), "mask_strokes": len(strokes)}
+    lifted = veils_of(scene.desk.library.cache, scene.plan.result.key) if scene.plan and isinstance(scene.plan.result, Lift) and scene.woven else None
+    return {
+        "ways": WAYS,
+        "stands_in": stands_in,
+        "veil": scene.recipe.veil,
+        "veils": lifted,
+        "controls": list(CONTROLS.values()),
+        "values": scene.recipe.weaving,
+        "start": Weaving(),
+        "mask_strokes": len(strokes),
+    }
 
 
 @blueprint.get("")
@@ -48,6 +59,15 @@ def way(number: int) -> str:
     if chosen not in WAYS:
         refuse("There is no such way to weave. Choose one of those offered.")
     return decided(number, "weave", f"Woven by {WAYS[chosen][0].lower()}", lambda recipe: recipe.model_copy(update={"weaving": Weaving(**{**recipe.weaving.model_dump(), "way": chosen})}), bench=True)
+
+
+@blueprint.post("/veil")
+def veil(number: int) -> str:
+    """Lift veils, or leave them as they are."""
+    chosen = posted("value")
+    if chosen not in ("lift", "leave"):
+        refuse("Veils are lifted or left. Choose one of these.")
+    return decided(number, "weave", "Veils lifted" if chosen == "lift" else "Veils left as they are", lambda recipe: recipe.model_copy(update={"veil": chosen}), bench=True)
 
 
 @blueprint.post("/reset")

@@ -291,7 +291,7 @@ export class Picture {
     const { state } = page;
     const weave = state.woven ? "weave" : state.labelled ? "weave, as far as it is seen" : state.registered ? "reference frame; not woven yet" : "one frame; not woven yet";
     const without = { demosaic: "the usual demosaicing", highlights: "highlights cut", noise: "noise as it came", fringes: "fringes as they came", sharpening: "without sharpening" }[page.without] || `without the correction of ${page.without}`;
-    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, share: "share map: which frame is sharpest where", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × 4`, compare: `left ${name}, right the weave` };
+    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, share: "share map: which frame is sharpest where", veils: "green lines: a veil was lifted; rust lines: a near thing that stays as woven", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × 4`, compare: `left ${name}, right the weave` };
     const before = { whole: " · before the look", wipe: " · left before the look", side: " · right before the look" }[page.before] || "";
     this.caption.textContent = words[page.view] + before;
   }

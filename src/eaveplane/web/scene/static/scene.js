@@ -57,9 +57,10 @@ page.choose = (id, show = true) => {
 page.show = () => {
   const { state } = page;
   const labelled = state.labelled, there = state.registered;
-  for (const button of document.querySelectorAll("#view-choices [data-view]")) {
+  for (const button of document.querySelectorAll("[data-view]")) {
     const view = button.dataset.view;
     button.setAttribute("aria-pressed", view === page.view);
+    if (view === "veils") continue;
     button.disabled = (["share", "mask"].includes(view) && !labelled) || (["difference"].includes(view) && !there);
   }
   picture.show(page.view);
