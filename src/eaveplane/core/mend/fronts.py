@@ -12,13 +12,14 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.waves import Waves
 from ..weave.places import Places
 from ..weave.planes import blurred_by, layer_of
-from ..weave.ways.joint_light import Lengthened
+from ..weave.ways.joint_light import FADE, Lengthened
 
 APART = 2.0
 """Pixels of blur by which a front must be nearer than the farthest frame's focus."""
@@ -38,6 +39,8 @@ COLOUR_WINDOW = 7
 """Pixels over which a front is taken to be of one colour."""
 STANDS_OUT = 4e-4
 """A front as bright as its ground has no known coverage: its difference must stand out against this part of the ground's brightness squared."""
+FAINTEST = 0.002
+"""Coverage below which a veil is nothing."""
 THROUGH = 0.05
 """Less of the ground than this seen through a veil is as good as none."""
 TRUST = 0.1
@@ -56,6 +59,11 @@ class Sheaf:
         """Radius in pixels of the disc by which frame j blurs what lies where frame k is focused."""
         return abs(self.places.at[j] - self.places.at[k])
 
+    def cropped(self, rows: slice, columns: slice) -> Sheaf:
+        """A part of the piece."""
+        light = np.ascontiguousarray(self.light[:, rows, columns])
+        return Sheaf(light, self.places, Lengthened(light.shape[1:3], (FADE, FADE), (2 * FADE, 2 * FADE)))
+
     def before_ground(self) -> list[int]:
         """Frames that may show fronts."""
         return [k for k in range(len(self.light) - 1) if self.away(k, -1) >= APART]
@@ -63,12 +71,12 @@ class Sheaf:
 
 @dataclass(frozen=True, eq=False)
 class Lift:
-    """Frames as they are without a front: their `ground` (n, h, w, 3); `whole` (n, h, w, 3), the same with what the front adds, so that all adds
-    up; how far each frame is covered by the front's veil (n, h, w), and where the front is (h, w)."""
+    """Frames as they are without a front: their `ground` (n, h, w, 3); what the front adds to each (n, h, w, 3), so that all adds up; how far each
+    is covered by the front's veil (n, h, w), and where the front is (h, w)."""
 
     front: int
     ground: FloatArray
-    whole: FloatArray
+    adds: FloatArray
     veils: FloatArray
     where: NDArray[np.bool_]
 
@@ -133,42 +141,55 @@ def lift(sheaf: Sheaf, k: int, mask: NDArray[np.bool_], quiet: float) -> Lift:
 
     Twice, since the inverse takes blurs to add up: the second time it is given frames in which they do."""
     waves = sheaf.around.whole()
-    noise = (2 * quiet * _brightness(sheaf.light[k])) ** 2
+    noise = np.square(2 * np.float32(quiet) * _brightness(sheaf.light[k]))
     where = cv2.dilate(mask.astype(np.uint8), disc_of(1)) > 0
     first = _lifted(sheaf, k, where, noise, sheaf.light, waves)
-    return _lifted(sheaf, k, where, noise, first.whole, waves)
+    return _lifted(sheaf, k, where, noise, first.ground + first.adds, waves)
 
 
 def _lifted(sheaf: Sheaf, k: int, where: NDArray[np.bool_], noise: FloatArray, added_up: FloatArray, waves: Waves) -> Lift:
     """`lift` by the inverse of frames (n, h, w, 3) in which blurs add up."""
-    layer = np.moveaxis(waves.picture(waves.of(list(added_up)), layer_of(sheaf.places.at, k)), 0, 2)
+    layer = np.ascontiguousarray(np.moveaxis(waves.picture(waves.of(list(added_up)), layer_of(sheaf.places.at, k)), 0, 2))
     adds = (layer - carried_in(layer, ~where)) * where[..., None]
     behind = np.maximum(sheaf.light[k] - adds, 0)
     cover = coverage(adds, behind, noise) * where
     light = np.maximum(adds + cover[..., None] * behind, 0) * where[..., None]
     front = waves.of([np.dstack([light, cover, adds]).astype(np.float32)])
-    ground, whole, veils = np.empty_like(sheaf.light), np.empty_like(sheaf.light), np.empty(sheaf.light.shape[:3], np.float32)
+    ground, added, veils = np.empty_like(sheaf.light), np.empty_like(sheaf.light), np.empty(sheaf.light.shape[:3], np.float32)
+    ground[k], added[k], veils[k] = behind, adds, cover
     for j, frame in enumerate(sheaf.light):
-        if j == k:
-            ground[j], whole[j], veils[j] = behind, behind + adds, cover
-            continue
-        seen = np.moveaxis(waves.picture(front, blurred_by(round(sheaf.away(j, k), 3))), 0, 2)
-        veil, sum_up = np.clip(seen[..., 3:4], 0, 1), frame - seen[..., 4:]
-        # division makes noise and errors of the veil grow: the thicker the veil, the more what merely adds up stands in
-        trust = (1 - veil) ** 2
-        trust = trust / (trust + TRUST * np.minimum(4 * veil, 1))
-        lifted = (frame - seen[..., :3]) / np.maximum(1 - veil, THROUGH)
-        ground[j] = np.where(veil > 0.002, sum_up + trust * (lifted - sum_up), frame)
-        whole[j] = ground[j] + seen[..., 4:]
-        veils[j] = veil[..., 0]
-    return Lift(k, ground, whole, veils, where)
+        if j != k:
+            unveiled(frame, waves.picture(front, blurred_by(round(sheaf.away(j, k), 3))), ground[j], added[j], veils[j])
+    return Lift(k, ground, added, veils, where)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def unveiled(frame: np.ndarray, seen: np.ndarray, ground: np.ndarray, adds: np.ndarray, veil: np.ndarray) -> None:
+    """Of a `frame` (h, w, 3) over which a front's light, coverage and what it adds are `seen` (7, h, w), its `ground` and what is added to it
+    (h, w, 3), and the `veil` (h, w). Division makes noise and errors of the veil grow: the thicker the veil, the more what merely adds
+    up stands in."""
+    for y in range(frame.shape[0]):
+        for x in range(frame.shape[1]):
+            part = min(max(seen[3, y, x], np.float32(0)), np.float32(1))
+            veil[y, x] = part
+            through = np.float32(1) - part
+            trust = through * through
+            trust = trust / (trust + np.float32(TRUST) * min(np.float32(4) * part, np.float32(1)))
+            for c in range(3):
+                adds[y, x, c] = seen[4 + c, y, x]
+                if part > np.float32(FAINTEST):
+                    added_up = frame[y, x, c] - adds[y, x, c]
+                    lifted = (frame[y, x, c] - seen[c, y, x]) / max(through, np.float32(THROUGH))
+                    ground[y, x, c] = added_up + trust * (lifted - added_up)
+                else:
+                    ground[y, x, c] = frame[y, x, c]
 
 
 def coverage(adds: FloatArray, behind: FloatArray, noise: FloatArray) -> FloatArray:
     """How far (h, w), 0 to 1, a front covers what lies `behind` (h, w, 3): the part of the difference usual around here that it adds
     (h, w, 3), where strong pixels tell what is usual; little where that is no more than `noise` (h, w)."""
     energy = np.square(adds).sum(axis=2)
-    weight = energy**1.5 + np.float32(1e-14)
+    weight = energy * np.sqrt(energy) + np.float32(1e-14)
     size = (COLOUR_WINDOW, COLOUR_WINDOW)
     usual = cv2.blur(adds * weight[..., None], size) / cv2.blur(weight, size)[..., None]
     faint = noise + STANDS_OUT * np.square(behind.mean(axis=2)) + np.float32(1e-9)

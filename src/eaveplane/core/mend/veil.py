@@ -28,6 +28,8 @@ CELL = 8
 """Pixels of the cells in which it is decided what stands."""
 REACH = 8
 """Pixels around a front whose energy counts for it."""
+BESIDE = 24
+"""Pixels around a front's widest veil from which its ground is told."""
 STANDS = 0.4
 """A front stands where what single planes leave of the frames falls below this part by lifting it."""
 LOCAL = 3.0
@@ -89,13 +91,17 @@ def energies(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> d
     """By front, what single planes leave of the frames around it, as they are and with it lifted, in cells (h / CELL, w / CELL) of the block.
     `fronts` (h, w) is where fronts may be in all that was read."""
     out: dict[int, tuple[FloatArray, FloatArray]] = {}
-    before = None
     for k, mask in _masks(part, fronts):
-        near = cv2.dilate(mask.astype(np.uint8), disc_of(REACH)).astype(np.float32)
-        if before is None:
-            before = _left_by_one(part.sheaf, part.sheaf.light)
-        after = _left_by_one(part.sheaf, lift(part.sheaf, k, mask, quiet[part.numbers[k]]).ground)
-        out[part.numbers[k] + 1] = (_in_cells(before * near, part.piece), _in_cells(after * near, part.piece))
+        box = _around(part.sheaf, k, mask)
+        sheaf, cropped = part.sheaf.cropped(*box), mask[box]
+        near = cv2.dilate(cropped.astype(np.uint8), disc_of(REACH))
+        after = lift(sheaf, k, cropped, quiet[part.numbers[k]]).ground
+        both = []
+        for light in (sheaf.light, after):
+            left = np.zeros(mask.shape, np.float32)
+            left[box] = _left_by_one(sheaf, light) * near
+            both.append(_in_cells(left, part.piece))
+        out[part.numbers[k] + 1] = (both[0], both[1])
     return out
 
 
@@ -120,21 +126,23 @@ def standing(fronts: NDArray[np.uint16], told: Mapping[int, tuple[FloatArray, Fl
 
 def lifted_block(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> tuple[FloatArray, FloatArray]:
     """The picture (h, w, 3) of a block with those `fronts` lifted that stand in what was read, and how far (h, w) it is to be taken."""
-    lifts: list[tuple[FloatArray, Lift]] = []
-    sheaf = part.sheaf
+    lifts: list[tuple[tuple[slice, slice], FloatArray, Lift]] = []
+    light = part.sheaf.light.copy()
     for k, mask in _masks(part, fronts):
-        found = lift(sheaf, k, mask, quiet[part.numbers[k]])
-        lifts.append((sheaf.light, found))
-        sheaf = replace(sheaf, light=found.ground)
-    roots = dict(zip(part.numbers, root_of(sheaf.light), strict=True))
+        box = _around(part.sheaf, k, mask)
+        sheaf = replace(part.sheaf, light=light).cropped(*box)
+        found = lift(sheaf, k, mask[box], quiet[part.numbers[k]])
+        lifts.append((box, sheaf.light[k], found))
+        light[:, box[0], box[1]] = found.ground
+    roots = dict(zip(part.numbers, root_of(light), strict=True))
     ground = replace(part.piece, pictures={k: roots[k] for k in part.piece.pictures})
     picture = light_of(woven_piece(ground, list(part.piece.pictures))[0])
     shown = np.zeros(picture.shape[:2], np.float32)
-    for light, found in reversed(lifts):
+    for box, own, found in reversed(lifts):
         k = found.front
-        through = light[k] + (1 - found.veils[k])[..., None] * (picture - found.ground[k])
-        picture = np.where(found.where[..., None], through, picture)
-        shown = np.maximum(shown, np.maximum(found.where, found.veils.max(axis=0)))
+        through = own + (1 - found.veils[k])[..., None] * (picture[box] - found.ground[k])
+        picture[box] = np.where(found.where[..., None], through, picture[box])
+        shown[box] = np.maximum(shown[box], np.maximum(found.where, found.veils.max(axis=0)))
     shown = cv2.GaussianBlur(np.clip((shown - SHOWN) / (WHOLE - SHOWN), 0, 1), (0, 0), 1.5)
     return root_of(picture[part.piece.inner]), np.asarray(shown[part.piece.inner], np.float32)
 
@@ -153,6 +161,13 @@ def _masks(part: Cut, fronts: NDArray[np.uint16]) -> list[tuple[int, NDArray[np.
     """The fronts in what was read, near to far: places in the sheaf and where (h, w) they are."""
     there = set(np.flatnonzero(np.bincount(fronts.ravel())).tolist())
     return [(k, fronts == number + 1) for k, number in enumerate(part.numbers) if number + 1 in there and k in part.sheaf.before_ground()]
+
+
+def _around(sheaf: Sheaf, k: int, mask: NDArray[np.bool_]) -> tuple[slice, slice]:
+    """Rows and columns around a front that its veils can reach."""
+    margin = int(max(sheaf.away(j, k) for j in range(len(sheaf.light)))) + BESIDE
+    (top, bottom), (left, right) = ((int(found.min()), int(found.max())) for found in np.nonzero(mask))
+    return np.s_[max(0, top - margin) : bottom + margin + 1, max(0, left - margin) : right + margin + 1]
 
 
 def _left_by_one(sheaf: Sheaf, light: FloatArray) -> FloatArray:
