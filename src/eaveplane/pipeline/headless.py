@@ -25,7 +25,7 @@ from .frames import File, choice, combine, exposure_groups, gather, grouped, in_
 from .glance import Glance, glance_at, open_glance
 from .pictures import list_pictures
 from .runner import Runner
-from .steps import Decode, FrameStep, Registration, Veils, open_frame, open_registration, veils_of, way_of
+from .steps import Decode, FrameStep, Registration, open_frame, open_registration, veils_of, way_of
 
 
 def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
@@ -230,7 +230,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "veil": recipe.veil,
         "veil_lifted": veils.lifted if veils else 0.0,
         "veil_refused": veils.refused if veils else 0.0,
-        "veil_why": _why_left(recipe, veils, way),
+        "veil_why": _why_left(recipe, way),
         "camera_moved": registered.camera_moved,
         "scale_ev": recipe.look.scale_ev,
         "flaws": [],
@@ -247,13 +247,11 @@ def _why_not(wanted: str, way: str, count: int) -> str:
     return f"{wanted} needs to know where the frames are focused, and they do not tell." if count > 1 else "One frame has nothing to be joined with."
 
 
-def _why_left(recipe: Recipe, veils: Veils | None, way: str) -> str:
+def _why_left(recipe: Recipe, way: str) -> str:
     """Why no veil was looked for; empty where one was, or where none was to be."""
-    if recipe.veil == "leave" or len(recipe.kept()) < 2:
+    if recipe.veil == "leave" or len(recipe.kept()) < 2 or way == "joint-light":
         return ""
-    if way != "joint-light":
-        return "Veils are lifted from what joint light weaves."
-    return "" if veils and veils.near_end_known else "Neither distances nor the order of the frames tell which of them is nearest."
+    return "Veils are lifted from what joint light weaves."
 
 
 def _told(recipe: Recipe, planned: scene.Plan, registered: Registration, shares: Sequence[float], verdicts: dict[str, Verdict], path: Path, file: File) -> dict[str, Any]:

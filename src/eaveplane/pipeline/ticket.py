@@ -6,6 +6,7 @@ A ticket is a path: steps exchange files and small values, so it works between t
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 
@@ -30,6 +31,10 @@ class Ticket:
         part = self.path.with_suffix(".new")
         part.write_text(f"{share:.4f}")
         part.replace(self.path)
+
+    def within(self, first: float, last: float) -> Callable[[float], None]:
+        """`tell` for a part of the step that lasts from `first` to `last`."""
+        return lambda share: self.tell(first + (last - first) * share)
 
     def read(self) -> float:
         """The part done as last told."""

@@ -27,6 +27,8 @@ FINE, WINDOW = 1.2, 0.9
 """Pixels (sigma): what is coarser is no detail, and the window in which its energy is summed."""
 BRIGHT, DARKEST = 3.0, 1e-3
 """Pixels (sigma) around which brightness is taken, and the least of it, since noise grows with its square root."""
+AGREED = 0.5
+"""Correlation between distances and places from which distances tell which end is near."""
 QUIET = 20
 """Percentile of detail that stands for places without a front."""
 PER_OCTAVE = 20
@@ -81,18 +83,22 @@ class Lift:
     where: NDArray[np.bool_]
 
 
-def near_to_far(places: Sequence[float], metres: Sequence[float | None]) -> list[int] | None:
-    """The frames from near to far by the places of their focus. Blur does not tell which end is near: distances do where they are known,
-    else the order in which frames stand, near to far. None where neither agrees with the places."""
-    order = np.argsort(places)
+def near_to_far(places: Sequence[float], metres: Sequence[float | None]) -> list[list[int]]:
+    """The orders in which frames may lie from near to far by the places of their focus, likelier first. Blur does not tell which end is near:
+    distances do where they are known and agree; else the order in which frames stand is likelier, and either is possible."""
+    order = [int(k) for k in np.argsort(places)]
     known = [(place, 1 / m) for place, m in zip(places, metres, strict=True) if m]
-    pairs = known if len({nearness for _, nearness in known}) > 1 else [(place, -float(k)) for k, place in enumerate(places)]
-    if len({place for place, _ in pairs}) < 2:
-        return None
-    agreement = float(np.corrcoef(np.array(pairs).T)[0, 1])
-    if abs(agreement) < 0.5:
-        return None
-    return [int(k) for k in (order[::-1] if agreement > 0 else order)]
+    sure = len({nearness for _, nearness in known}) > 1
+    agreement = _agreement(known) if sure else 0.0
+    if abs(agreement) < AGREED:
+        sure, agreement = False, _agreement([(place, -float(k)) for k, place in enumerate(places)])
+    likelier = order[::-1] if agreement >= 0 else order
+    return [likelier] if sure else [likelier, likelier[::-1]]
+
+
+def _agreement(pairs: Sequence[tuple[float, float]]) -> float:
+    table = np.array(pairs, np.float64).T
+    return float(np.asarray(np.corrcoef(table))[0, 1]) if table.std(axis=1).all() else 0.0
 
 
 def own_detail(sheaf: Sheaf, fronts: Sequence[int]) -> FloatArray:

@@ -105,9 +105,10 @@ def energies(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> d
     return out
 
 
-def standing(fronts: NDArray[np.uint16], told: Mapping[int, tuple[FloatArray, FloatArray]]) -> NDArray[np.uint16]:
-    """Which of the `fronts` (h, w) stand by what all blocks told: whole ones that pass, else the parts of them that do."""
-    out = np.zeros_like(fronts)
+def standing(fronts: NDArray[np.uint16], told: Mapping[int, tuple[FloatArray, FloatArray]]) -> tuple[NDArray[np.uint16], float]:
+    """Which of the `fronts` (h, w) stand by what all blocks told: whole ones that pass, else the parts of them that do; and how much energy
+    is explained for it."""
+    out, explained = np.zeros_like(fronts), 0.0
     for number, (before, after) in told.items():
         mask = (fronts == number).astype(np.uint8)
         height, width = before.shape
@@ -121,7 +122,8 @@ def standing(fronts: NDArray[np.uint16], told: Mapping[int, tuple[FloatArray, Fl
         accepted = passes[labels] | (around[1] < STANDS * around[0])
         kept = mask & np.kron(accepted, np.ones((CELL, CELL), np.uint8))[: mask.shape[0], : mask.shape[1]].astype(np.uint8)
         out[(kept & extended(np.asarray(cv2.dilate(kept, disc_of(1)), np.uint8))) > 0] = number
-    return out
+        explained += float((before - after)[accepted].sum())
+    return out, explained
 
 
 def lifted_block(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> tuple[FloatArray, FloatArray]:

@@ -42,23 +42,31 @@ class Lift(Step):
         frames = [open_frame(cache, frame) for frame in registered.frames]
         places = places_for(cache, woven)
         laid = registered_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), woven.even_out, woven.trims, places)
-        order = near_to_far(places.at, [frame.meta.focus_m for frame in frames]) if places and places.trusted else None
+        orders = near_to_far(places.at, [frame.meta.focus_m for frame in frames]) if places and places.trusted else []
         from_weave, (width, height) = open_weave(cache, woven.key), laid.size
         levels = Pyramid.create(folder / "picture", width, height, 3, "float32", registered.frames[0].at_full_size_only())
         # from the bottom up, as it was woven
         blocks = blocks_of((0, 0, width, height), laid.size)
         for x, y, w, h in blocks:
             levels.write(0, x, y, from_weave.read(0, (x, y, w, h)))
-        lifting = _Lifting(laid, open_labels(cache, woven.labelled.key), woven, order or [], blocks, ticket)
-        tried, stand = lifting.fronts() if order else (np.zeros((height, width), np.uint16),) * 2
-        shown = lifting.into(levels, stand)
+        tried, stand, most = np.zeros((height, width), np.uint16), np.zeros((height, width), np.uint16), 0.0
+        shown = np.zeros((height, width), np.uint8)
+        best = None
+        for number, order in enumerate(orders):
+            lifting = _Lifting(laid, open_labels(cache, woven.labelled.key), woven, order, blocks, ticket.within(0.7 * number / len(orders), 0.7 * (number + 1) / len(orders)))
+            found, stands, explained = lifting.fronts()
+            if best is None or explained > most:
+                best, tried, stand, most = lifting, found, stands, explained
+        if best is not None:
+            best.tell = ticket.within(0.7, 0.95)
+            shown = best.into(levels, stand)
         levels.halve_into_levels()
         refused = (tried > 0) & (shown == 0)
         of_veils = Pyramid.create(folder / "veils", width, height, 2, "uint8", registered.frames[0].at_full_size_only())
         of_veils.write(0, 0, 0, np.dstack([shown, np.where(refused, np.uint8(255), np.uint8(0))]))
         of_veils.halve_into_levels()
         told = json.loads((cache.path(woven.key) / "woven.json").read_text())
-        (folder / "woven.json").write_text(json.dumps({**told, "lifted": float((shown > 127).mean()), "refused": float(refused.mean()), "near_end_known": order is not None}))
+        (folder / "woven.json").write_text(json.dumps({**told, "lifted": float((shown > 127).mean()), "refused": float(refused.mean())}))
 
 
 def open_veils(cache: Cache, key: str) -> Pyramid:
@@ -68,24 +76,23 @@ def open_veils(cache: Cache, key: str) -> Pyramid:
 
 @dataclass(frozen=True)
 class Veils:
-    """Parts of the picture, 0 to 1, where veils were lifted and where they were tried and left; and whether it is known which end is near."""
+    """Parts of the picture, 0 to 1, where veils were lifted and where they were tried and left."""
 
     lifted: float
     refused: float
-    near_end_known: bool
 
 
 def veils_of(cache: Cache, key: str) -> Veils:
     """What became of the veils in a lifted weave that is there."""
     told = json.loads((cache.path(key) / "woven.json").read_text())
-    return Veils(told["lifted"], told["refused"], told["near_end_known"])
+    return Veils(told["lifted"], told["refused"])
 
 
 class _Lifting:
     """The blocks of a picture, gone through as often as it takes."""
 
-    def __init__(self, laid: RegisteredFrames, gates: FloatArray, woven: Weave, order: list[int], blocks: list[Box], ticket: Ticket) -> None:
-        self.laid, self.gates, self.woven, self.order, self.blocks, self.ticket = laid, gates, woven, order, blocks, ticket
+    def __init__(self, laid: RegisteredFrames, gates: FloatArray, woven: Weave, order: list[int], blocks: list[Box], tell: Callable[[float], None]) -> None:
+        self.laid, self.gates, self.woven, self.order, self.blocks, self.tell = laid, gates, woven, order, blocks, tell
         self.quiet: list[float] = []
 
     def cut(self, block: Box) -> Cut:
@@ -95,20 +102,20 @@ class _Lifting:
         x, y, w, h = wide_of(self.laid, block, 0, self.woven.weaving.octaves)
         return fronts[y : y + h, x : x + w]
 
-    def fronts(self) -> tuple[NDArray[np.uint16], NDArray[np.uint16]]:
-        """Where (h, w) fronts may be, and which of them stand."""
+    def fronts(self) -> tuple[NDArray[np.uint16], NDArray[np.uint16], float]:
+        """Where (h, w) fronts may be, which of them stand, and how much energy is explained for it."""
         width, height = self.laid.size
         whole = [b for b in self.blocks if b[2] == max(b[2] for b in self.blocks)]
         sample = whole[:: -(-len(whole) // SAMPLED)]
         self.quiet = quiet_details([self.cut(block) for block in sample], len(self.laid.names))
-        self.ticket.tell(0.1)
+        self.tell(0.1)
         owner, strength = np.zeros((height, width), np.uint16), np.zeros((height, width), np.uint8)
 
         def look(block: Box) -> None:
             x, y, w, h = block
             owner[y : y + h, x : x + w], strength[y : y + h, x : x + w] = detail_in(self.cut(block), self.quiet)
 
-        self._over(look, self.blocks, 0.1, 0.35)
+        self._over(look, self.blocks, 0.1, 0.4)
         tried = fronts_in(owner, strength)
         told: dict[int, tuple[FloatArray, FloatArray]] = {}
         rows, columns = -(-height // CELL), -(-width // CELL)
@@ -123,8 +130,8 @@ class _Lifting:
                 there = told.setdefault(number, (np.zeros((rows, columns), np.float32), np.zeros((rows, columns), np.float32)))
                 for whole_map, part in zip(there, both, strict=True):
                     whole_map[y : y + part.shape[0], x : x + part.shape[1]] = part
-            self.ticket.tell(0.35 + 0.3 * done / len(near))
-        return tried, standing(tried, told)
+            self.tell(0.4 + 0.6 * done / len(near))
+        return tried, *standing(tried, told)
 
     def into(self, levels: Pyramid, stand: NDArray[np.uint16]) -> NDArray[np.uint8]:
         """Lay lifted blocks over the weave; how far (h, w), 0 to 255, it was changed."""
@@ -137,9 +144,9 @@ class _Lifting:
             levels.write(0, x, y, before + part[..., None] * (picture - before))
             shown[y : y + h, x : x + w] = np.round(255 * part)
 
-        self._over(lay, blocks_with(stand, self.blocks), 0.65, 0.95)
+        self._over(lay, blocks_with(stand, self.blocks), 0.0, 1.0)
         return shown
 
     def _over(self, work: Callable[[Box], None], blocks: list[Box], first: float, last: float) -> None:
         for done, _ in enumerate(side_by_side(work, blocks), 1):
-            self.ticket.tell(first + (last - first) * done / len(blocks))
+            self.tell(first + (last - first) * done / len(blocks))
