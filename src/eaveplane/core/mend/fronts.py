@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -51,7 +52,8 @@ TRUST = 0.1
 
 @dataclass(frozen=True, eq=False)
 class Sheaf:
-    """Frames of a piece in linear light (n, h, w, 3), near to far, where they are focused, and how the piece is lengthened for its waves."""
+    """Frames of a piece in linear light (n, h, w, 3), near to far, or their luminance (n, h, w, 1), where they are focused, and how the piece is
+    lengthened for its waves."""
 
     light: FloatArray
     places: Places
@@ -65,6 +67,10 @@ class Sheaf:
         """A part of the piece."""
         light = np.ascontiguousarray(self.light[:, rows, columns])
         return Sheaf(light, self.places, Lengthened(light.shape[1:3], (FADE, FADE), (2 * FADE, 2 * FADE)))
+
+    def grey(self) -> Sheaf:
+        """The same in luminance."""
+        return Sheaf(np.ascontiguousarray(self.light @ LUMA)[..., None], self.places, self.around)
 
     def before_ground(self) -> list[int]:
         """Frames that may show fronts."""
@@ -171,18 +177,19 @@ def _lifted(sheaf: Sheaf, k: int, where: NDArray[np.bool_], noise: FloatArray, a
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def unveiled(frame: np.ndarray, seen: np.ndarray, ground: np.ndarray, adds: np.ndarray, veil: np.ndarray) -> None:
-    """Of a `frame` (h, w, 3) over which a front's light, coverage and what it adds are `seen` (7, h, w), its `ground` and what is added to it
-    (h, w, 3), and the `veil` (h, w). Division makes noise and errors of the veil grow: the thicker the veil, the more what merely adds
+    """Of a `frame` (h, w, c) over which a front's light, coverage and what it adds are `seen` (2c + 1, h, w), its `ground` and what is added to it
+    (h, w, c), and the `veil` (h, w). Division makes noise and errors of the veil grow: the thicker the veil, the more what merely adds
     up stands in."""
+    count = frame.shape[2]
     for y in range(frame.shape[0]):
         for x in range(frame.shape[1]):
-            part = min(max(seen[3, y, x], np.float32(0)), np.float32(1))
+            part = min(max(seen[count, y, x], np.float32(0)), np.float32(1))
             veil[y, x] = part
             through = np.float32(1) - part
             trust = through * through
             trust = trust / (trust + np.float32(TRUST) * min(np.float32(4) * part, np.float32(1)))
-            for c in range(3):
-                adds[y, x, c] = seen[4 + c, y, x]
+            for c in range(count):
+                adds[y, x, c] = seen[count + 1 + c, y, x]
                 if part > np.float32(FAINTEST):
                     added_up = frame[y, x, c] - adds[y, x, c]
                     lifted = (frame[y, x, c] - seen[c, y, x]) / max(through, np.float32(THROUGH))
@@ -197,7 +204,7 @@ def coverage(adds: FloatArray, behind: FloatArray, noise: FloatArray) -> FloatAr
     energy = np.square(adds).sum(axis=2)
     weight = energy * np.sqrt(energy) + np.float32(1e-14)
     size = (COLOUR_WINDOW, COLOUR_WINDOW)
-    usual = cv2.blur(adds * weight[..., None], size) / cv2.blur(weight, size)[..., None]
+    usual = _channels(cv2.blur(adds * weight[..., None], size)) / cv2.blur(weight, size)[..., None]
     faint = noise + STANDS_OUT * np.square(behind.mean(axis=2)) + np.float32(1e-9)
     return np.asarray(np.clip((adds * usual).sum(axis=2) / (np.square(usual).sum(axis=2) + faint), 0, 1), np.float32)
 
@@ -207,10 +214,10 @@ def carried_in(picture: FloatArray, known: NDArray[np.bool_]) -> FloatArray:
     weight = known.astype(np.float32)
     levels: list[tuple[FloatArray, FloatArray]] = [(picture * weight[..., None], weight)]
     while min(levels[-1][1].shape) >= 4 and len(levels) < 7:
-        levels.append((np.asarray(cv2.pyrDown(levels[-1][0]), np.float32), np.asarray(cv2.pyrDown(levels[-1][1]), np.float32)))
+        levels.append((_channels(cv2.pyrDown(levels[-1][0])), np.asarray(cv2.pyrDown(levels[-1][1]), np.float32)))
     out = levels[-1][0] / (levels[-1][1][..., None] + np.float32(1e-4))
     for n, (sums, part) in reversed(list(enumerate(levels[:-1]))):
-        out = np.asarray(cv2.pyrUp(out, dstsize=(part.shape[1], part.shape[0])), np.float32)
+        out = _channels(cv2.pyrUp(out, dstsize=(part.shape[1], part.shape[0])))
         share = np.clip(part * (2 if n else 1), 0, 1)[..., None]
         out = share * (sums / (part[..., None] + np.float32(1e-4))) + (1 - share) * out
     return np.asarray(out, np.float32)
@@ -221,8 +228,14 @@ def disc_of(radius: int) -> NDArray[np.uint8]:
     return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)), np.uint8)
 
 
+def _channels(picture: Any) -> FloatArray:
+    """A picture (h, w, c) whose last axis was dropped where c is 1."""
+    return np.asarray(picture if picture.ndim == 3 else picture[..., None], np.float32)
+
+
 def _brightness(light: FloatArray) -> FloatArray:
-    return np.sqrt(np.maximum(_soft(np.ascontiguousarray(light @ LUMA), BRIGHT), np.float32(DARKEST)))
+    luma = np.ascontiguousarray(light @ LUMA) if light.shape[2] == 3 else light[..., 0]
+    return np.sqrt(np.maximum(_soft(luma, BRIGHT), np.float32(DARKEST)))
 
 
 def _soft(picture: FloatArray, sigma: float) -> FloatArray:

@@ -18,8 +18,9 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from ...imaging.light import light_of, root_of
 from ...imaging.pyramid import Box
+from ...imaging.resample import halve
 from ..weave.laid import Piece, RegisteredFrames, Weaving, piece_of, wide_of
-from ..weave.places import evened
+from ..weave.places import evened_luma
 from ..weave.planes import explanations
 from ..weave.ways.joint_light import BLOCK, FRAMES_END, left_by, lengthened, to_sum, woven_piece
 from .fronts import EXTENT, QUIET, Lift, Sheaf, disc_of, extended, lift, own_detail, strength_of
@@ -91,9 +92,11 @@ def energies(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> d
     """By front, what single planes leave of the frames around it, as they are and with it lifted, in cells (h / CELL, w / CELL) of the block.
     `fronts` (h, w) is where fronts may be in all that was read."""
     out: dict[int, tuple[FloatArray, FloatArray]] = {}
+    # in luminance, which tells as much at a third of the cost
+    grey = part.sheaf.grey()
     for k, mask in _masks(part, fronts):
-        box = _around(part.sheaf, k, mask)
-        sheaf, cropped = part.sheaf.cropped(*box), mask[box]
+        box = _around(grey, k, mask)
+        sheaf, cropped = grey.cropped(*box), mask[box]
         near = cv2.dilate(cropped.astype(np.uint8), disc_of(REACH))
         after = lift(sheaf, k, cropped, quiet[part.numbers[k]]).ground
         both = []
@@ -172,14 +175,14 @@ def _around(sheaf: Sheaf, k: int, mask: NDArray[np.bool_]) -> tuple[slice, slice
     return np.s_[max(0, top - margin) : bottom + margin + 1, max(0, left - margin) : right + margin + 1]
 
 
-def _left_by_one(sheaf: Sheaf, light: FloatArray) -> FloatArray:
-    """Energy (h, w) that the best single plane leaves unexplained of frames (n, h, w, 3), above noise."""
-    bands, _ = evened(list(light))
+def _left_by_one(sheaf: Sheaf, luma: FloatArray) -> FloatArray:
+    """Energy (h, w) that the best single plane leaves unexplained of luminances (n, h, w, 1), above noise."""
+    bands, _ = evened_luma(np.stack([halve(frame[..., 0]) for frame in luma]))
     waves = sheaf.around.halved()
     spectrum = waves.of(list(bands))
     left = np.min([left_by(planes, sheaf.places, waves, spectrum) for planes in explanations(sheaf.places.at) if len(planes) == 1], axis=0)
-    left = np.maximum(left - len(light) * sheaf.places.evened, 0).astype(np.float32)
-    return np.asarray(cv2.resize(left, (light.shape[2], light.shape[1]), interpolation=cv2.INTER_LINEAR), np.float32)
+    left = np.maximum(left - len(luma) * sheaf.places.evened, 0).astype(np.float32)
+    return np.asarray(cv2.resize(left, (luma.shape[2], luma.shape[1]), interpolation=cv2.INTER_LINEAR), np.float32)
 
 
 def _in_cells(energy: FloatArray, piece: Piece) -> FloatArray:
