@@ -10,6 +10,7 @@ import json
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
@@ -46,36 +47,45 @@ def by_seed(seed: int) -> Order:
     )
 
 
+class Truth:
+    """What a stack by seed is scored against: PSNR whole, in the edge band and outside it."""
+
+    def __init__(self, true: dict[str, Any]) -> None:
+        self.true, self.moments = true, true["sharp"]
+        self.edge = depth_edges(1 / np.maximum(true["dioptres"], 1e-3), round(min(2 * true["largest_px"], 60)))
+
+    def scores(self, picture: np.ndarray, report: dict[str, Any]) -> Scores:
+        area, inside = report["area"], np.zeros(self.edge.shape, bool)
+        inside[area["y"] : area["y"] + area["h"], area["x"] : area["x"] + area["w"]] = True
+        seen = fitted(picture, self.moments[self.true["reference"] if len(self.moments) > 1 else 0], inside)
+        truth = nearest_moment(seen, self.moments) if len(self.moments) > 1 else self.moments[0]
+        return psnr(seen, truth, inside), psnr(seen, truth, self.edge & inside), psnr(seen, truth, inside & ~self.edge)
+
+    def woven(self, paths: list[Path], *how: str) -> tuple[Scores, dict[str, Any]]:
+        """Scores and report of what `stack` makes of the frames."""
+        told, out = run.HERE / "ways" / "report.json", run.HERE / "ways" / "out.tif"
+        run.doubtful([*run.stack(paths, out, told, self.true["reference"]), "--leave-out", "none", *how])
+        report = json.loads(told.read_text())
+        return self.scores(tifffile.imread(out) / 65535.0, report), report
+
+
 def scores(seed: int) -> tuple[Order, dict[str, Scores], str]:
     """PSNR whole, in the edge band and outside it, of every way and textbook method, and the way that joint light took."""
     order = by_seed(seed)
     paths, true = kept(f"seed_{seed}", order, run.HERE / "ways")
-    moments, height, width = true["sharp"], *true["dioptres"].shape
-    reference = true["reference"] if len(true["sharp"]) > 1 else 0
-    away = 1 / np.maximum(true["dioptres"], 1e-3)
-    edge = depth_edges(away, round(min(2 * true["largest_px"], 60)))
+    against = Truth(true)
+    height, width = true["dioptres"].shape
     found: dict[str, Scores] = {}
-    told, out = run.HERE / "ways" / "report.json", run.HERE / "ways" / "out.tif"
     taken = ""
     for way in WAYS:
-        run.doubtful([*run.stack(paths, out, told, true["reference"]), "--way", way, "--leave-out", "none"])
-        report = json.loads(told.read_text())
+        found[way], report = against.woven(paths, "--way", way, "--veil", "leave")
         taken = taken or report["way"]
-        area, inside = report["area"], np.zeros((height, width), bool)
-        inside[area["y"] : area["y"] + area["h"], area["x"] : area["x"] + area["w"]] = True
-
-        def scored(picture: np.ndarray, inside: np.ndarray = inside) -> Scores:
-            seen = fitted(picture, moments[reference], inside)
-            truth = nearest_moment(seen, moments) if len(moments) > 1 else moments[0]
-            return psnr(seen, truth, inside), psnr(seen, truth, edge & inside), psnr(seen, truth, inside & ~edge)
-
-        found[way] = scored(tifffile.imread(out) / 65535.0)
     frames = []
     for path, frame in zip(paths, report["frames"], strict=True):
         picture = read_picture(path)
         frames.append(run.warp(to_light(picture.codes, picture.encoding, tuple(frame["gain"])), np.array(frame["homography"]), (0, 0, width, height), repeat_edge=True))
     for name, method in (("arg-max", textbook.arg_max), ("pyramid", textbook.laplacian_pyramid), ("exposure fusion", textbook.exposure_fusion)):
-        found[name] = scored(run.shown(method(frames)))
+        found[name] = against.scores(run.shown(method(frames)), report)
     return order, found, taken
 
 

@@ -104,6 +104,16 @@ def test_the_same_frames_and_recipe_give_the_same_pixels(stacked: tuple[Path, di
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "again.tif"), tifffile.imread(folder / "o.tif"))
 
 
+def test_veils_are_lifted_unless_they_are_to_be_left(stacked: tuple[Path, dict[str, Any]], tripod: Set, tmp_path: Path) -> None:
+    folder, report = stacked
+    assert report["veil"] == "lift" and report["veil_why"] == "" and 0 <= report["veil_lifted"] < 0.5 and 0 <= report["veil_refused"] < 0.5
+    result = run("stack", *tripod.paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--save-recipe", tmp_path / "c.json", "--veil", "leave", "--develop", "none")
+    assert result.exit_code == 0, result.output
+    left = json.loads((tmp_path / "r.json").read_text())
+    assert left["veil"] == "leave" and left["veil_lifted"] == 0 and json.loads((tmp_path / "c.json").read_text())["veil"] == "leave"
+    assert run("stack", *tripod.paths, "--out", tmp_path / "p.tif", "--veil", "tear").exit_code == 2
+
+
 @pytest.mark.parametrize("way", ["crisp-seams", "fine-tangle", "gentle"])
 def test_every_way_weaves_and_is_told(way: str, stacked: tuple[Path, dict[str, Any]], tripod: Set, tmp_path: Path) -> None:
     """Joint light is the default, and nearer to truth than any other way."""
@@ -111,7 +121,8 @@ def test_every_way_weaves_and_is_told(way: str, stacked: tuple[Path, dict[str, A
     assert report["way"] == "joint-light" and report["way_why"] == ""
     result = run("stack", *tripod.paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--recipe", folder / "recipe.json", "--way", way)
     assert result.exit_code == 0, result.output
-    assert json.loads((tmp_path / "r.json").read_text())["way"] == way
+    told = json.loads((tmp_path / "r.json").read_text())
+    assert told["way"] == way and "joint light" in told["veil_why"] and told["veil_lifted"] == 0
     truth = shown(tripod.truth.sharp)
     area = report["area"]
     inside = np.zeros(truth.shape[:2], bool)

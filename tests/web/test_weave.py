@@ -33,6 +33,7 @@ def test_what_is_shown_before_all_is_woven_is_what_will_be_woven(page: Page) -> 
     """Blocks woven for the eye and the step's result are the same pixels."""
     from eaveplane.web.scene.opened import opened
 
+    page.post(page.at("/weave/veil"), {"value": "leave"})
     _do(page, "weave")
     # labels are there, a weave of this detail is not
     page.post(page.at("/weave/set"), {"name": "detail", "value": "3"})
@@ -49,6 +50,34 @@ def test_what_is_shown_before_all_is_woven_is_what_will_be_woven(page: Page) -> 
         np.testing.assert_allclose(view.weave(0, box), before, atol=1e-6)
         # at half the size it is woven by the same way of half as wide discs: much like the halved weave
         assert np.abs(view.weave(1, (0, 0, *view.size_at(1))) - small).mean() < 0.01
+
+
+def test_veils_are_lifted_or_left_and_shown_where(page: Page) -> None:
+    from eaveplane.web.scene.opened import opened
+
+    assert page.recipe().veil == "leave"
+    page.post(page.at("/weave/veil"), {"value": "lift"})
+    assert page.recipe().veil == "lift" and page.post(page.at("/weave/veil"), {"value": "tear"}).status_code == 400
+    before = page.get(page.at("/weave")).text
+    assert "Ground behind near things is computed" in before and "Lifted in" not in before
+    with page.client.application.test_request_context():
+        # what was woven without is shown until veils are lifted
+        view = opened(page.scene).view
+        assert view is not None and view.woven is not None and view.veils is None
+        first = view.weave(0, (0, 0, *view.size))
+    _do(page, "weave")
+    with page.client.application.test_request_context():
+        view = opened(page.scene).view
+        assert view is not None and view.woven is not None and view.veils is not None
+        told = view.veils.whole(0)
+        changed = np.abs(view.weave(0, (0, 0, *view.size)) - first).max(axis=2) > 1e-6
+        assert told.shape == (*first.shape[:2], 2) and not changed[told[..., 0] == 0].any()
+        assert not ((told[..., 0] > 0) & (told[..., 1] > 0)).any()
+    assert "Lifted in" in page.get(page.at("/weave")).text
+    shown = page.get(page.at("/viewport/veils.jpg?x=0&y=0&w=1080&h=720&wide=540"))
+    assert shown.status_code == 200 and shown.mimetype == "image/jpeg"
+    page.post(page.at("/weave/veil"), {"value": "leave"})
+    assert "stays as joint light leaves it" in page.get(page.at("/weave")).text
 
 
 def test_frames_that_do_not_tell_their_focus_are_woven_by_seams_and_that_is_said(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:

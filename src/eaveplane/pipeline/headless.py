@@ -206,7 +206,6 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     clock.append(time.monotonic())
     shares = scene.weave(cache, planned, weaving)
     way = way_of(cache, planned.result.key)
-    veils = veils_of(cache, planned.result.key) if planned.result is not planned.woven else None
     clock.append(time.monotonic())
     scene.write(cache, planned, recipe, asked.out, asked.force, writing)
     clock.append(time.monotonic())
@@ -227,10 +226,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "model": registered.model,
         "way": way,
         "way_why": _why_not(recipe.weaving.way, way, len(planned.ids)),
-        "veil": recipe.veil,
-        "veil_lifted": veils.lifted if veils else 0.0,
-        "veil_refused": veils.refused if veils else 0.0,
-        "veil_why": _why_left(recipe, way),
+        **_of_veils(recipe, planned, cache, way),
         "camera_moved": registered.camera_moved,
         "scale_ev": recipe.look.scale_ev,
         "flaws": [],
@@ -247,11 +243,13 @@ def _why_not(wanted: str, way: str, count: int) -> str:
     return f"{wanted} needs to know where the frames are focused, and they do not tell." if count > 1 else "One frame has nothing to be joined with."
 
 
-def _why_left(recipe: Recipe, way: str) -> str:
-    """Why no veil was looked for; empty where one was, or where none was to be."""
-    if recipe.veil == "leave" or len(recipe.kept()) < 2 or way == "joint-light":
-        return ""
-    return "Veils are lifted from what joint light weaves."
+def _of_veils(recipe: Recipe, planned: scene.Plan, cache: Cache, way: str) -> dict[str, Any]:
+    """What the report says of veils: what was wanted, the shares of the picture where they were lifted, and where near things stay as
+    woven, and why none was looked for; empty where one was, or where none was to be."""
+    veils = veils_of(cache, planned.result.key) if planned.result is not planned.woven else None
+    looked = recipe.veil == "leave" or len(planned.ids) < 2 or way == "joint-light"
+    why = "" if looked else "Veils are lifted from what joint light weaves."
+    return {"veil": recipe.veil, "veil_lifted": veils.lifted if veils else 0.0, "veil_refused": veils.refused if veils else 0.0, "veil_why": why}
 
 
 def _told(recipe: Recipe, planned: scene.Plan, registered: Registration, shares: Sequence[float], verdicts: dict[str, Verdict], path: Path, file: File) -> dict[str, Any]:

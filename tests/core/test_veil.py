@@ -1,0 +1,181 @@
+"""Lifting the veil: fronts are found, taken out of every frame, and stand only where the frames are the better explained for it."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import cv2
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from eaveplane.core.mend.fronts import EXTENT, PER_OCTAVE, STRONG, WEAK, carried_in, coverage, extended, fronts_in, near_to_far, strength_of, unveiled
+from eaveplane.core.mend.veil import CELL, STANDS, cut, detail_in, energies, lifted_block, quiet_details, standing
+from eaveplane.core.weave.laid import Weaving
+from eaveplane.core.weave.weave import weave_box
+from eaveplane.imaging.light import root_of
+from tests.core.test_joint_light import _defocused, _known, _laid, _texture
+
+SIZE = (448, 400)
+WHOLE = (0, 0, *SIZE)
+PLACES = (8.0, 4.0, 0.0)
+INNER = np.s_[64:-64, 64:-64]
+
+
+@cache
+def _stems(moved: float = 0.0) -> np.ndarray:
+    """Coverage (h, w) of thin stems that cross, to a sixteenth of a pixel, moved to the right by some pixels."""
+    over = 4
+    cover = np.zeros((SIZE[1] * over, SIZE[0] * over), np.uint8)
+    for x, lean, wide in ((110, 60, 3.0), (190, -30, 2.2), (235, 25, 4.0), (330, -70, 1.8)):
+        ends = [((x + moved) * over, -10 * over), ((x + lean + moved) * over, (SIZE[1] + 10) * over)]
+        cv2.line(cover, *[(round(a * 16), round(b * 16)) for a, b in ends], 255, round(wide * over), cv2.LINE_8, 4)
+    return cv2.resize(cover, SIZE, interpolation=cv2.INTER_AREA).astype(np.float32) / 255
+
+
+def _seen(light: tuple[float, float, float], moves: tuple[float, ...] = (0, 0, 0), places: tuple[float, ...] = PLACES) -> tuple[list[np.ndarray], np.ndarray]:
+    """Frames of stems of one light before a textured ground as far as the last frame is focused, with true hiding, and the sharp picture."""
+    rng, ground = np.random.default_rng(3), _texture(7, SIZE)
+    frames = []
+    for place, by in zip(places, moves, strict=True):
+        cover = np.clip(_defocused(_stems(by)[..., None], abs(place - places[0])), 0, 1)
+        clean = cover * np.float32(light) + (1 - cover) * _defocused(ground, place - places[-1])
+        frames.append(np.maximum(clean + 1e-3 * rng.standard_normal(clean.shape, np.float32), 1e-4).astype(np.float32))
+    return frames, _stems()[..., None] * np.float32(light) + (1 - _stems()[..., None]) * ground
+
+
+def _lifted(frames: list[np.ndarray], places: tuple[float, ...] = PLACES, order: tuple[int, ...] = (0, 1, 2)) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:
+    """The weave in root light, the same with veils lifted, which fronts stand, and how much is explained for it."""
+    laid, gates = _laid(frames, _known(places, 2e-5), 2e-5)
+    part = cut(laid, gates, Weaving(), order, WHOLE)
+    quiet = quiet_details([part], len(frames))
+    tried = fronts_in(*detail_in(part, quiet))
+    stand, explained = standing(tried, energies(part, tried, quiet))
+    picture, shown = lifted_block(part, stand, quiet)
+    woven = weave_box(laid, gates, Weaving(), [], WHOLE, 0)[0]
+    return woven, woven + shown[..., None] * (picture - woven), stand, explained
+
+
+def _error(root: np.ndarray, light: np.ndarray, where: np.ndarray) -> float:
+    return float(np.square(root - root_of(light))[INNER][where[INNER]].mean())
+
+
+@pytest.mark.parametrize("light", [(0.02, 0.02, 0.02), (0.9, 0.8, 0.5), (0.1, 0.4, 0.1)])
+def test_stems_before_a_ground_come_out_with_less_than_half_the_error(light: tuple[float, float, float]) -> None:
+    frames, truth = _seen(light)
+    woven, lifted, stand, explained = _lifted(frames)
+    near = cv2.dilate((_stems() > 0).astype(np.uint8), np.ones((17, 17))) > 0
+    assert explained > 0 and set(np.unique(stand)) == {0, 1}
+    assert _error(lifted, truth, near) < 0.5 * _error(woven, truth, near)
+    # what is far from any front keeps its pixels
+    np.testing.assert_array_equal(lifted[~cv2.dilate(near.astype(np.uint8), np.ones((25, 25))).astype(bool)], woven[~cv2.dilate(near.astype(np.uint8), np.ones((25, 25))).astype(bool)])
+
+
+def test_no_stem_is_lost_and_no_blob_is_made() -> None:
+    frames, truth = _seen((0.02, 0.02, 0.02))
+    _, lifted, stand, _ = _lifted(frames)
+    core = (_stems() > 0.95)[INNER]
+    assert (stand > 0)[INNER][core].mean() > 0.97
+    assert (lifted[INNER][core].mean(axis=1) < np.sqrt(0.02) + 0.1).mean() > 0.97
+    # darker or lighter than all around it, where truth is not
+    window = np.ones((9, 9), np.uint8)
+    low, high = cv2.erode(root_of(truth), window), cv2.dilate(root_of(truth), window)
+    assert ((lifted < low - 0.08) | (lifted > high + 0.08))[INNER].mean() < 1e-4
+
+
+def test_what_moved_between_frames_is_left() -> None:
+    """Stems that are elsewhere in every frame: their veils are not where they would be taken from."""
+    frames, _ = _seen((0.02, 0.02, 0.02), (0, 9, -8))
+    woven, lifted, stand, _ = _lifted(frames)
+    assert (stand > 0).mean() < 0.15 * (_stems() > 0).mean()
+    assert np.abs(lifted - woven).mean() < 1e-3
+
+
+def test_the_end_that_is_near_explains_more() -> None:
+    frames, _ = _seen((0.9, 0.8, 0.5))
+    assert _lifted(frames, order=(0, 1, 2))[3] > 5 * _lifted(frames, order=(2, 1, 0))[3]
+
+
+def test_frames_without_blur_between_them_are_left_at_once() -> None:
+    places = (0.4, 0.2, 0.0)
+    frames, _ = _seen((0.02, 0.02, 0.02), places=places)
+    woven, lifted, stand, _ = _lifted(frames, places)
+    assert not stand.any()
+    np.testing.assert_array_equal(lifted, woven)
+
+
+def test_near_is_told_by_distances_else_either_end_may_be() -> None:
+    assert near_to_far([0, 3, 7], [1.0, 2.0, None]) == [[0, 1, 2]]
+    assert near_to_far([0, 3, 7], [9.0, 2.0, 1.0]) == [[2, 1, 0]]
+    assert near_to_far([7, 3, 0], [None, None, None]) == [[0, 1, 2], [2, 1, 0]]
+    # distances that contradict the pictures tell nothing; neither does one alone
+    assert len(near_to_far([0, 5, 0.1, 5.1], [1.0, 1.1, 9.0, 8.0])) == 2
+    assert len(near_to_far([0, 3], [2.0, None])) == 2 and len(near_to_far([1, 1], [None, None])) == 2
+
+
+@settings(max_examples=30)
+@given(st.integers(5, 70), st.integers(5, 70), st.floats(0, 1), st.integers(0, 99))
+def test_what_is_carried_in_lies_within_what_is_known(h: int, w: int, part: float, seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    known = rng.random((h, w)) < part
+    known[rng.integers(h), rng.integers(w)] = True
+    picture = rng.random((h, w, 3), np.float32)
+    filled = carried_in(picture, known)
+    assert filled.shape == picture.shape and np.isfinite(filled).all()
+    np.testing.assert_allclose(filled[known], picture[known], atol=2e-3)
+    assert filled.max() <= picture[known].max() + 1e-3
+    flat = carried_in(np.full((h, w, 3), 0.5, np.float32), np.ones((h, w), np.bool_))
+    np.testing.assert_allclose(flat, 0.5, atol=1e-3)
+
+
+@settings(max_examples=30)
+@given(st.floats(0, 0.8), st.floats(0, 1), st.floats(0.01, 1), st.integers(1, 3))
+def test_a_known_veil_is_taken_away(part: float, light: float, behind: float, channels: int) -> None:
+    """frame = veil + (1 - coverage) ground: the ground comes back, the less of it the more it is hidden."""
+    shape = (3, 4, channels)
+    frame = np.full(shape, part * light + (1 - part) * behind, np.float32)
+    seen = np.empty((2 * channels + 1, 3, 4), np.float32)
+    seen[:channels], seen[channels], seen[channels + 1 :] = part * light, part, part * (light - behind)
+    ground, adds, veil = np.empty(shape, np.float32), np.empty(shape, np.float32), np.empty(shape[:2], np.float32)
+    unveiled(frame, seen, ground, adds, veil)
+    np.testing.assert_allclose(ground, behind if part > 0.002 else frame, atol=2e-3)
+    np.testing.assert_allclose(veil, part, atol=1e-6)
+
+
+def test_coverage_is_the_part_of_the_usual_difference() -> None:
+    """A stem's edges cover half of what its middle does; what is as bright as its ground covers nothing that is known."""
+    adds = np.zeros((30, 30, 3), np.float32)
+    adds[:, 14:17], adds[:, 13], adds[:, 17] = 0.4, 0.2, 0.2
+    covers = coverage(adds, np.full_like(adds, 0.2), np.full((30, 30), 1e-6, np.float32))
+    assert covers[15, 15] == pytest.approx(1, abs=0.1) and covers[15, 13] == pytest.approx(0.5, abs=0.1) and covers[15, 5] == 0
+    assert coverage(1e-3 * adds, np.full_like(adds, 0.2), np.full((30, 30), 1e-6, np.float32)).max() < 0.2
+
+
+def test_weak_detail_belongs_to_a_front_only_beside_strong() -> None:
+    strength = np.zeros((60, 60), np.uint8)
+    owner = np.full((60, 60), 2, np.uint16)
+    weak, strong = (int(np.log2(v) * PER_OCTAVE) + 2 for v in (WEAK, STRONG))
+    strength[10, 5:50], strength[10, 30], strength[40, 5:50], strength[50, 5 : 5 + EXTENT // 2] = weak, strong, weak, strong
+    found = fronts_in(owner, strength)
+    assert set(np.unique(found)) == {0, 3} and found[10, 8] == 3 and not found[38:].any()
+    assert strength_of(np.float32([[1.0, 2.0, 4.0, 0.1]]), 1.0).tolist() == [[0, PER_OCTAVE, 2 * PER_OCTAVE, 0]]
+
+
+def test_a_front_stands_by_its_own_parts_where_it_does_not_as_a_whole() -> None:
+    fronts = np.zeros((80, 400), np.uint16)
+    fronts[38:42, 8:392] = 1
+    before = np.zeros((80 // CELL, 400 // CELL), np.float32)
+    before[3:7] = 1
+    after = before.copy()
+    assert not standing(fronts, {1: (before, after)})[0].any()
+    after[:, :20] *= 0.1
+    stands, explained = standing(fronts, {1: (before, after)})
+    assert stands[40, 40] == 1 and not stands[:, 300:].any() and explained > 0
+    assert (standing(fronts, {1: (before, before * np.float32(0.9 * STANDS))})[0] == fronts).all()
+
+
+def test_specks_are_no_fronts() -> None:
+    mask = np.zeros((40, 40), np.uint8)
+    mask[5, 2 : 2 + EXTENT], mask[20:23, 20:23] = 1, 1
+    assert extended(mask).sum() == EXTENT
