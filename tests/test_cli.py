@@ -105,7 +105,7 @@ def test_the_same_frames_and_recipe_give_the_same_pixels(stacked: tuple[Path, di
 
 
 def test_veils_are_lifted_unless_they_are_to_be_left(stacked: tuple[Path, dict[str, Any]], tripod: Set, tmp_path: Path) -> None:
-    folder, report = stacked
+    report = stacked[1]
     assert report["veil"] == "lift" and report["veil_why"] == "" and 0 <= report["veil_lifted"] < 0.5 and 0 <= report["veil_refused"] < 0.5
     result = run("stack", *tripod.paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--save-recipe", tmp_path / "c.json", "--veil", "leave", "--develop", "none")
     assert result.exit_code == 0, result.output
