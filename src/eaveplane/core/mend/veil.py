@@ -22,13 +22,15 @@ from ...imaging.resample import halve
 from ..weave.laid import Piece, RegisteredFrames, Weaving, piece_of, wide_of
 from ..weave.places import evened_luma
 from ..weave.planes import explanations
-from ..weave.ways.joint_light import BLOCK, FRAMES_END, left_by, lengthened, to_sum, woven_piece
+from ..weave.ways.joint_light import BLOCK, FRAMES_END, energy_of, left_by, lengthened, to_sum, woven_piece
 from .fronts import EXTENT, QUIET, Lift, Sheaf, disc_of, extended, lift, own_detail, strength_of
 
 CELL = 8
 """Pixels of the cells in which it is decided what stands."""
 REACH = 8
 """Pixels around a front whose energy counts for it."""
+UNEXPLAINED = 0.15
+"""Part of the energy that single planes leave where a front that does not stand is told."""
 BESIDE = 24
 """Pixels around a front's widest veil from which its ground is told."""
 STANDS = 0.4
@@ -88,10 +90,13 @@ def detail_in(part: Cut, quiet: Sequence[float]) -> tuple[NDArray[np.uint16], ND
     return owner[part.piece.inner], strongest[part.piece.inner]
 
 
-def energies(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> dict[int, tuple[FloatArray, FloatArray]]:
-    """By front, what single planes leave of the frames around it, as they are and with it lifted, in cells (h / CELL, w / CELL) of the block.
-    `fronts` (h, w) is where fronts may be in all that was read."""
-    out: dict[int, tuple[FloatArray, FloatArray]] = {}
+Energies = tuple[FloatArray, FloatArray, FloatArray]
+"""Around a front, in cells (h / CELL, w / CELL): what single planes leave of the frames as they are, and with the front lifted, and all there is."""
+
+
+def energies(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> dict[int, Energies]:
+    """Energies of a block by front; `fronts` (h, w) is where there may be some in all that was read."""
+    out: dict[int, Energies] = {}
     # in luminance, which tells as much at a third of the cost
     grey = part.sheaf.grey()
     for k, mask in _masks(part, fronts):
@@ -99,20 +104,21 @@ def energies(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> d
         sheaf, cropped = grey.cropped(*box), mask[box]
         near = cv2.dilate(cropped.astype(np.uint8), disc_of(REACH))
         after = lift(sheaf, k, cropped, quiet[part.numbers[k]]).ground
-        both = []
-        for light in (sheaf.light, after):
-            left = np.zeros(mask.shape, np.float32)
-            left[box] = _left_by_one(sheaf, light) * near
-            both.append(_in_cells(left, part.piece))
-        out[part.numbers[k] + 1] = (both[0], both[1])
+        before, every = _left_by_one(sheaf, sheaf.light)
+        maps = []
+        for energy in (before, _left_by_one(sheaf, after)[0], every):
+            placed = np.zeros(mask.shape, np.float32)
+            placed[box] = energy * near
+            maps.append(_in_cells(placed, part.piece))
+        out[part.numbers[k] + 1] = (maps[0], maps[1], maps[2])
     return out
 
 
-def standing(fronts: NDArray[np.uint16], told: Mapping[int, tuple[FloatArray, FloatArray]]) -> tuple[NDArray[np.uint16], float]:
-    """Which of the `fronts` (h, w) stand by what all blocks told: whole ones that pass, else the parts of them that do; and how much energy
-    is explained for it."""
-    out, explained = np.zeros_like(fronts), 0.0
-    for number, (before, after) in told.items():
+def standing(fronts: NDArray[np.uint16], told: Mapping[int, Energies]) -> tuple[NDArray[np.uint16], NDArray[np.bool_], float]:
+    """Which of the `fronts` (h, w) stand by what all blocks told: whole ones that pass, else the parts of them that do; where others are that
+    no single plane explains; and how much energy is explained for those that stand."""
+    out, left, explained = np.zeros_like(fronts), np.zeros(fronts.shape, np.bool_), 0.0
+    for number, (before, after, every) in told.items():
         mask = (fronts == number).astype(np.uint8)
         height, width = before.shape
         padded = np.zeros((height * CELL, width * CELL), np.uint8)
@@ -121,12 +127,18 @@ def standing(fronts: NDArray[np.uint16], told: Mapping[int, tuple[FloatArray, Fl
         count, labels = cv2.connectedComponents(cv2.dilate(cells, np.ones((3, 3), np.uint8)), connectivity=8)
         sums = [np.bincount(labels.ravel(), energy.ravel(), count) for energy in (before, after)]
         passes = sums[1] < STANDS * sums[0]
-        around = [np.asarray(cv2.GaussianBlur(energy, (0, 0), LOCAL), np.float32) for energy in (before, after)]
+        around = [np.asarray(cv2.GaussianBlur(energy, (0, 0), LOCAL), np.float32) for energy in (before, after, every)]
         accepted = passes[labels] | (around[1] < STANDS * around[0])
-        kept = mask & np.kron(accepted, np.ones((CELL, CELL), np.uint8))[: mask.shape[0], : mask.shape[1]].astype(np.uint8)
+        kept = mask & _in_pixels(accepted, mask.shape)
         out[(kept & extended(np.asarray(cv2.dilate(kept, disc_of(1)), np.uint8))) > 0] = number
+        left |= (mask & _in_pixels(around[0] > UNEXPLAINED * around[2], mask.shape)) > 0
         explained += float((before - after)[accepted].sum())
-    return out, explained
+    return out, left & (out == 0), explained
+
+
+def _in_pixels(cells: NDArray[np.bool_], shape: tuple[int, ...]) -> NDArray[np.uint8]:
+    """Cells as a mask of a picture of a shape (h, w)."""
+    return np.asarray(np.kron(cells, np.ones((CELL, CELL), np.uint8))[: shape[0], : shape[1]], np.uint8)
 
 
 def lifted_block(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> tuple[FloatArray, FloatArray]:
@@ -175,14 +187,15 @@ def _around(sheaf: Sheaf, k: int, mask: NDArray[np.bool_]) -> tuple[slice, slice
     return np.s_[max(0, top - margin) : bottom + margin + 1, max(0, left - margin) : right + margin + 1]
 
 
-def _left_by_one(sheaf: Sheaf, luma: FloatArray) -> FloatArray:
-    """Energy (h, w) that the best single plane leaves unexplained of luminances (n, h, w, 1), above noise."""
+def _left_by_one(sheaf: Sheaf, luma: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Energy (h, w) that the best single plane leaves unexplained of luminances (n, h, w, 1), above noise, and that of the sharpest of them."""
     bands, _ = evened_luma(np.stack([halve(frame[..., 0]) for frame in luma]))
     waves = sheaf.around.halved()
     spectrum = waves.of(list(bands))
     left = np.min([left_by(planes, sheaf.places, waves, spectrum) for planes in explanations(sheaf.places.at) if len(planes) == 1], axis=0)
     left = np.maximum(left - len(luma) * sheaf.places.evened, 0).astype(np.float32)
-    return np.asarray(cv2.resize(left, (luma.shape[2], luma.shape[1]), interpolation=cv2.INTER_LINEAR), np.float32)
+    size = (luma.shape[2], luma.shape[1])
+    return np.asarray(cv2.resize(left, size, interpolation=cv2.INTER_LINEAR), np.float32), np.asarray(cv2.resize(energy_of(bands), size, interpolation=cv2.INTER_LINEAR), np.float32)
 
 
 def _in_cells(energy: FloatArray, piece: Piece) -> FloatArray:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...core.mend.fronts import fronts_in, near_to_far
-from ...core.mend.veil import CELL, Cut, blocks_with, cut, detail_in, energies, lifted_block, quiet_details, standing
+from ...core.mend.veil import CELL, Cut, Energies, blocks_with, cut, detail_in, energies, lifted_block, quiet_details, standing
 from ...core.weave.laid import RegisteredFrames, wide_of
 from ...core.weave.ways.joint_light import blocks_of
 from ...imaging.colour import FloatArray
@@ -49,19 +49,19 @@ class Lift(Step):
         blocks = blocks_of((0, 0, width, height), laid.size)
         for x, y, w, h in blocks:
             levels.write(0, x, y, from_weave.read(0, (x, y, w, h)))
-        tried, stand, most = np.zeros((height, width), np.uint16), np.zeros((height, width), np.uint16), 0.0
+        refused, stand, most = np.zeros((height, width), np.bool_), np.zeros((height, width), np.uint16), 0.0
         shown = np.zeros((height, width), np.uint8)
         best = None
         for number, order in enumerate(orders):
             lifting = _Lifting(laid, open_labels(cache, woven.labelled.key), woven, order, blocks, ticket.within(0.7 * number / len(orders), 0.7 * (number + 1) / len(orders)))
-            found, stands, explained = lifting.fronts()
+            stands, stays, explained = lifting.fronts()
             if best is None or explained > most:
-                best, tried, stand, most = lifting, found, stands, explained
+                best, stand, refused, most = lifting, stands, stays, explained
         if best is not None:
             best.tell = ticket.within(0.7, 0.95)
             shown = best.into(levels, stand)
         levels.halve_into_levels()
-        refused = (tried > 0) & (shown == 0)
+        refused &= shown == 0
         of_veils = Pyramid.create(folder / "veils", width, height, 2, "uint8", registered.frames[0].at_full_size_only())
         of_veils.write(0, 0, 0, np.dstack([shown, np.where(refused, np.uint8(255), np.uint8(0))]))
         of_veils.halve_into_levels()
@@ -102,8 +102,8 @@ class _Lifting:
         x, y, w, h = wide_of(self.laid, block, 0, self.woven.weaving.octaves)
         return fronts[y : y + h, x : x + w]
 
-    def fronts(self) -> tuple[NDArray[np.uint16], NDArray[np.uint16], float]:
-        """Where (h, w) fronts may be, which of them stand, and how much energy is explained for it."""
+    def fronts(self) -> tuple[NDArray[np.uint16], NDArray[np.bool_], float]:
+        """Which fronts stand where (h, w), where others are, and how much energy is explained for it."""
         width, height = self.laid.size
         whole = [b for b in self.blocks if b[2] == max(b[2] for b in self.blocks)]
         sample = whole[:: -(-len(whole) // SAMPLED)]
@@ -117,21 +117,23 @@ class _Lifting:
 
         self._over(look, self.blocks, 0.1, 0.4)
         tried = fronts_in(owner, strength)
-        told: dict[int, tuple[FloatArray, FloatArray]] = {}
-        rows, columns = -(-height // CELL), -(-width // CELL)
+        told: dict[int, Energies] = {}
 
-        def judge(block: Box) -> tuple[Box, dict[int, tuple[FloatArray, FloatArray]]]:
+        def empty() -> FloatArray:
+            return np.zeros((-(-height // CELL), -(-width // CELL)), np.float32)
+
+        def judge(block: Box) -> tuple[Box, dict[int, Energies]]:
             return block, energies(self.cut(block), self.read_around(block, tried), self.quiet)
 
         near = blocks_with(tried, self.blocks)
         for done, (block, found) in enumerate(side_by_side(judge, near), 1):
             x, y = block[0] // CELL, block[1] // CELL
-            for number, both in found.items():
-                there = told.setdefault(number, (np.zeros((rows, columns), np.float32), np.zeros((rows, columns), np.float32)))
-                for whole_map, part in zip(there, both, strict=True):
+            for number, maps in found.items():
+                there = told.setdefault(number, (empty(), empty(), empty()))
+                for whole_map, part in zip(there, maps, strict=True):
                     whole_map[y : y + part.shape[0], x : x + part.shape[1]] = part
             self.tell(0.4 + 0.6 * done / len(near))
-        return tried, *standing(tried, told)
+        return standing(tried, told)
 
     def into(self, levels: Pyramid, stand: NDArray[np.uint16]) -> NDArray[np.uint8]:
         """Lay lifted blocks over the weave; how far (h, w), 0 to 255, it was changed."""

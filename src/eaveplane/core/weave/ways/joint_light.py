@@ -107,7 +107,7 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     n, noise = len(bands), places.evened
     waves = around.halved()
     spectrum = waves.of(list(bands))
-    energy = np.max([_soft(b * b, WINDOW) for b in bands], axis=0)
+    energy = energy_of(bands)
     tried = explanations(places.at)
     around_it = _soft(energy, AROUND) + 10 * noise
     costs, least = [], np.full(energy.shape, np.inf, np.float32)
@@ -129,6 +129,11 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     apart = np.maximum(least / (energy + 10 * noise), _soft(least, AROUND) / around_it)
     apart = np.maximum(apart, elsewhere(coarse, float(np.ptp(places.at)) / 2))
     return Told([tried[i] for i in used], np.asarray(kept, np.float32), np.broadcast_to(single, energy.shape), apart)
+
+
+def energy_of(bands: FloatArray) -> FloatArray:
+    """The energy (h/2, w/2) of the sharpest of evened frames."""
+    return np.asarray(np.max([_soft(b * b, WINDOW) for b in bands], axis=0), np.float32)
 
 
 def left_by(planes: Planes, places: Places, waves: Waves, spectrum: FloatArray) -> FloatArray:
