@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eaveplane.core.mend.fronts import EXTENT, PER_OCTAVE, STRONG, WEAK, carried_in, coverage, extended, fronts_in, near_to_far, strength_of, unveiled
-from eaveplane.core.mend.veil import CELL, STANDS, cut, detail_in, energies, lifted_block, quiet_details, standing
+from eaveplane.core.mend.veil import CELL, STANDS, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing
 from eaveplane.core.weave.laid import Weaving
 from eaveplane.core.weave.weave import weave_box
 from eaveplane.imaging.light import root_of
@@ -49,7 +49,7 @@ def _lifted(frames: list[np.ndarray], places: tuple[float, ...] = PLACES, order:
     """The weave in root light, the same with veils lifted, which fronts stand, and how much is explained for it."""
     laid, gates = _laid(frames, _known(places, 2e-5), 2e-5)
     part = cut(laid, gates, Weaving(), order, WHOLE)
-    quiet = quiet_details([part], len(frames))
+    quiet = quiet_details([quiet_in(part)], len(frames))
     tried = fronts_in(*detail_in(part, quiet))
     stand, _, explained = standing(tried, energies(part, tried, quiet))
     picture, shown = lifted_block(part, stand, quiet)

@@ -66,15 +66,16 @@ def cut(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, order: Sequ
     return Cut(piece, numbers, Sheaf(np.stack([light_of(piece.pictures[k]) for k in numbers]), laid.places.of(numbers), lengthened(piece)))
 
 
-def quiet_details(cuts: Sequence[Cut], count: int) -> list[float]:
-    """For each of all frames the detail of quiet places in its plane, from some blocks."""
-    seen: dict[int, list[float]] = {}
-    for part in cuts:
-        among = part.sheaf.before_ground()
-        for k, detail in zip(among, own_detail(part.sheaf, among), strict=True):
-            seen.setdefault(part.numbers[k], []).append(float(np.percentile(detail[part.piece.inner], QUIET)))
-    usual = float(np.median([v for values in seen.values() for v in values])) if seen else 1.0
-    return [float(np.median(seen[k])) if k in seen else usual for k in range(count)]
+def quiet_in(part: Cut) -> dict[int, float]:
+    """By frame, the detail of quiet places of a block in its plane."""
+    among = part.sheaf.before_ground()
+    return {part.numbers[k]: float(np.percentile(detail[part.piece.inner], QUIET)) for k, detail in zip(among, own_detail(part.sheaf, among), strict=True)}
+
+
+def quiet_details(blocks: Sequence[Mapping[int, float]], count: int) -> list[float]:
+    """The same for each of all frames, from some blocks."""
+    usual = float(np.median([v for block in blocks for v in block.values()] or [1.0]))
+    return [float(np.median([block[k] for block in blocks if k in block] or [usual])) for k in range(count)]
 
 
 def detail_in(part: Cut, quiet: Sequence[float]) -> tuple[NDArray[np.uint16], NDArray[np.uint8]]:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...core.mend.fronts import fronts_in, near_to_far
-from ...core.mend.veil import CELL, Cut, Energies, blocks_with, cut, detail_in, energies, lifted_block, quiet_details, standing
+from ...core.mend.veil import CELL, Cut, Energies, blocks_with, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing
 from ...core.weave.laid import RegisteredFrames, wide_of
 from ...core.weave.ways.joint_light import blocks_of
 from ...imaging.colour import FloatArray
@@ -107,7 +107,7 @@ class _Lifting:
         width, height = self.laid.size
         whole = [b for b in self.blocks if b[2] == max(b[2] for b in self.blocks)]
         sample = whole[:: -(-len(whole) // SAMPLED)]
-        self.quiet = quiet_details([self.cut(block) for block in sample], len(self.laid.names))
+        self.quiet = quiet_details(list(side_by_side(lambda block: quiet_in(self.cut(block)), sample)), len(self.laid.names))
         self.tell(0.1)
         owner, strength = np.zeros((height, width), np.uint16), np.zeros((height, width), np.uint8)
 
