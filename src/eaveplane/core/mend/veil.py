@@ -19,11 +19,11 @@ from ...imaging.colour import FloatArray
 from ...imaging.light import light_of, root_of
 from ...imaging.pyramid import Box
 from ...imaging.resample import halve
-from ..weave.laid import Piece, RegisteredFrames, Weaving, piece_of, wide_of
+from ..weave.laid import MARGIN, Piece, RegisteredFrames, Weaving, piece_of, wide_of
 from ..weave.places import evened_luma
 from ..weave.planes import explanations
 from ..weave.ways.joint_light import BLOCK, FRAMES_END, energy_of, left_by, lengthened, to_sum, woven_piece
-from .fronts import EXTENT, QUIET, Lift, Sheaf, disc_of, extended, lift, own_detail, strength_of
+from .fronts import QUIET, Lift, Sheaf, disc_of, extended, lift, own_detail, strength_of
 
 CELL = 8
 """Pixels of the cells in which it is decided what stands."""
@@ -168,12 +168,7 @@ def lifted_block(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) 
 
 def blocks_with(fronts: NDArray[np.uint16], blocks: Sequence[Box]) -> list[Box]:
     """The blocks in which, or so near to which that their veils may reach in, there are fronts."""
-    height, width = fronts.shape
-    found = []
-    for x, y, w, h in blocks:
-        if fronts[max(0, y - EXTENT * 3) : min(height, y + h + EXTENT * 3), max(0, x - EXTENT * 3) : min(width, x + w + EXTENT * 3)].any():
-            found.append((x, y, w, h))
-    return found
+    return [(x, y, w, h) for x, y, w, h in blocks if fronts[max(0, y - MARGIN) : y + h + MARGIN, max(0, x - MARGIN) : x + w + MARGIN].any()]
 
 
 def _masks(part: Cut, fronts: NDArray[np.uint16]) -> list[tuple[int, NDArray[np.bool_]]]:

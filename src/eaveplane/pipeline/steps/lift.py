@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ...core.mend.fronts import fronts_in, near_to_far
 from ...core.mend.veil import CELL, Cut, Energies, blocks_with, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing
-from ...core.weave.laid import RegisteredFrames, wide_of
+from ...core.weave.laid import RegisteredFrames
 from ...core.weave.ways.joint_light import blocks_of
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box, Pyramid
@@ -98,10 +98,6 @@ class _Lifting:
     def cut(self, block: Box) -> Cut:
         return cut(self.laid, self.gates, self.woven.weaving, self.order, block)
 
-    def read_around(self, block: Box, fronts: NDArray[np.uint16]) -> NDArray[np.uint16]:
-        x, y, w, h = wide_of(self.laid, block, 0, self.woven.weaving.octaves)
-        return fronts[y : y + h, x : x + w]
-
     def fronts(self) -> tuple[NDArray[np.uint16], NDArray[np.bool_], float]:
         """Which fronts stand where (h, w), where others are, and how much energy is explained for it."""
         width, height = self.laid.size
@@ -123,7 +119,8 @@ class _Lifting:
             return np.zeros((-(-height // CELL), -(-width // CELL)), np.float32)
 
         def judge(block: Box) -> tuple[Box, dict[int, Energies]]:
-            return block, energies(self.cut(block), self.read_around(block, tried), self.quiet)
+            part = self.cut(block)
+            return block, energies(part, _within(tried, part.piece.wide), self.quiet)
 
         near = blocks_with(tried, self.blocks)
         for done, (block, found) in enumerate(side_by_side(judge, near), 1):
@@ -141,10 +138,11 @@ class _Lifting:
 
         def lay(block: Box) -> None:
             x, y, w, h = block
-            picture, part = lifted_block(self.cut(block), self.read_around(block, stand), self.quiet)
+            part = self.cut(block)
+            picture, share = lifted_block(part, _within(stand, part.piece.wide), self.quiet)
             before = levels.read(0, block)
-            levels.write(0, x, y, before + part[..., None] * (picture - before))
-            shown[y : y + h, x : x + w] = np.round(255 * part)
+            levels.write(0, x, y, before + share[..., None] * (picture - before))
+            shown[y : y + h, x : x + w] = np.round(255 * share)
 
         self._over(lay, blocks_with(stand, self.blocks), 0.0, 1.0)
         return shown
@@ -152,3 +150,8 @@ class _Lifting:
     def _over(self, work: Callable[[Box], None], blocks: list[Box], first: float, last: float) -> None:
         for done, _ in enumerate(side_by_side(work, blocks), 1):
             self.tell(first + (last - first) * done / len(blocks))
+
+
+def _within(fronts: NDArray[np.uint16], box: Box) -> NDArray[np.uint16]:
+    x, y, w, h = box
+    return fronts[y : y + h, x : x + w]
