@@ -16,7 +16,7 @@ from eaveplane.recipe import FrameChoice, Recipe
 from eaveplane.store import outings, scenes
 from eaveplane.store import painted as kept
 from eaveplane.store.database import Database
-from eaveplane.store.painted import REFERENCE, packed, unpacked
+from eaveplane.store.painted import REFERENCE, packed, sweep, unpacked
 
 
 def painted(count: int, points: int) -> Recipe:
@@ -72,3 +72,24 @@ def test_recipes_of_before_are_read_as_they_are_and_a_lost_stroke_costs_one_deci
             connection.execute(damage)
         assert scenes.recipe_of(db, number).strokes == []
     assert "painted:" in json.dumps([r["recipe"] for r in db.rows("SELECT recipe FROM decision")])
+
+
+def test_what_nothing_refers_to_any_more_is_swept_away_and_nothing_else(db: Database, tmp_path: Path) -> None:
+    recipe = painted(3, 9)
+    number = scenes.add_scene(db, outings.add_outing(db, "O", tmp_path), "S", Recipe(frames=recipe.frames))
+    scenes.decide(db, number, "Painted", lambda r: r.model_copy(update={"strokes": recipe.strokes}))
+    scenes.decide(db, number, "Painted more", lambda r: r.model_copy(update={"strokes": [*r.strokes, *painted(5, 12).strokes]}))
+    scenes.add_result(db, number, str(tmp_path / "a.tif"), painted(2, 20))
+    scenes.step_back(db, number)
+    with db.write() as connection:
+        # what can be done again is still needed
+        assert sweep(connection) == 0
+    scenes.decide(db, number, "Exposure", lambda r: r.model_copy(update={"look": r.look.model_copy(update={"exposure": 0.5})}))
+    with db.write() as connection:
+        assert sweep(connection) == 5 and sweep(connection) == 0
+    kept._points.clear()
+    assert scenes.recipe_of(db, number).strokes == recipe.strokes
+    assert scenes.recipe_of_result(db, scenes.results_of(db, number)[0]).strokes == painted(2, 20).strokes
+    scenes.remove_scene(db, number)
+    with db.write() as connection:
+        assert sweep(connection) == 3 + 2

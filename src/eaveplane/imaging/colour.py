@@ -49,7 +49,11 @@ WORK_FROM_SRGB = np.linalg.inv(SRGB_FROM_WORK)
 
 
 def encode_srgb(light: FloatArray) -> FloatArray:
-    """The sRGB curve (IEC 61966-2-1): linear to encoded, any shape, negatives and overshoot clipped to 0..1."""
+    """The sRGB curve (IEC 61966-2-1): linear to encoded, any shape, negatives and overshoot clipped to 0..1.
+
+    >>> [round(float(v), 3) for v in encode_srgb(np.array([-1, 0.18, 2], np.float32))]
+    [0.0, 0.461, 1.0]
+    """
     x = np.clip(light, 0, 1)
     low = x * np.float32(12.92)
     high = np.float32(1.055) * np.power(x, np.float32(1 / 2.4)) - np.float32(0.055)
@@ -63,7 +67,11 @@ def decode_srgb(encoded: NDArray[np.floating]) -> NDArray[np.float64]:
 
 
 def luminance(light: FloatArray) -> FloatArray:
-    """Relative luminance of linear Rec. 2020 light: (..., 3) to (...)."""
+    """Relative luminance of linear Rec. 2020 light: (..., 3) to (...).
+
+    >>> round(float(luminance(np.array([0.5, 0.5, 0.5], np.float32))), 3)
+    0.5
+    """
     return light @ LUMA
 
 

@@ -31,7 +31,7 @@ Carry = Callable[[Points], Points]
 def scaled(matrix: Matrix, step: float) -> Matrix:
     """A homography (3, 3) between pixel grids, for grids of cells `step` pixels wide (centres at integers in both).
 
-    >>> scaled(np.array([[1, 0, 8], [0, 1, 0], [0, 0, 1.0]]), 4)[0, 2]
+    >>> float(scaled(np.array([[1, 0, 8], [0, 1, 0], [0, 0, 1.0]]), 4)[0, 2])
     2.0
     """
     cells = np.array([[step, 0, (step - 1) / 2], [0, step, (step - 1) / 2], [0, 0, 1]])

@@ -48,7 +48,11 @@ class Question(Parameters):
 
 
 def in_metres(metres: float) -> str:
-    """A distance as people say it."""
+    """A distance as people say it.
+
+    >>> in_metres(0.456), in_metres(37.2)
+    ('0.46 m', '37 m')
+    """
     if metres >= 10000:
         return "∞"
     return f"{metres:.2f} m" if metres < 10 else f"{metres:.0f} m"

@@ -31,12 +31,20 @@ def blur_diameter(focal_mm: float, f_number: float, focus_m: float, distance_m: 
 
 
 def hyperfocal(focal_mm: float, f_number: float, blur_mm: float) -> float:
-    """Focus distance in metres at which infinity is blurred by just `blur_mm`; more than one focal length."""
+    """Focus distance in metres at which infinity is blurred by just `blur_mm`; more than one focal length.
+
+    >>> round(hyperfocal(24, 8, 0.03), 2)
+    2.42
+    """
     return (focal_mm**2 / (f_number * blur_mm) + focal_mm) / 1000
 
 
 def even_focus_steps(nearest_m: float, farthest_m: float, count: int) -> list[float]:
-    """Focus distances from near to far, evenly spaced in dioptres, in which blur grows evenly."""
+    """Focus distances from near to far, evenly spaced in dioptres, in which blur grows evenly.
+
+    >>> even_focus_steps(0.5, math.inf, 3)
+    [0.5, 1.0, inf]
+    """
     if count == 1:
         return [nearest_m]
     near, far = 1 / nearest_m, (0.0 if math.isinf(farthest_m) else 1 / farthest_m)

@@ -43,7 +43,7 @@ class Library:
 
     @cached_property
     def db(self) -> Database:
-        """ScenePage, and brought up to date, when it is first asked for: after `claim`, where a server claims."""
+        """Opened, and brought up to date, when it is first asked for: after `claim`, where a server claims."""
         return Database(self.home / "library.sqlite")
 
     def claim(self) -> None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 import sqlite3
 import threading
 import zlib
@@ -62,6 +63,18 @@ def unpacked(connection: sqlite3.Connection, text: str) -> Recipe:
         return found
 
     return Recipe.model_validate(_exchanged(json.loads(text), take))
+
+
+def sweep(connection: sqlite3.Connection) -> int:
+    """Take away points that no decision and no delivered file refers to any more, within the connection's transaction; how many."""
+    needed: set[str] = set()
+    for table in ("decision", "result"):
+        for row in connection.execute(f"SELECT recipe FROM {table}"):
+            needed.update(re.findall(REFERENCE + r"(\w+)", row[0] or ""))
+    there = [row[0] for row in connection.execute("SELECT hash FROM painted")]
+    lost = [(name,) for name in there if name not in needed]
+    connection.executemany("DELETE FROM painted WHERE hash = ?", lost)
+    return len(lost)
 
 
 def _exchanged(value: Any, exchange: Any) -> Any:

@@ -19,6 +19,7 @@ from ..jobs.worker import Worker
 from ..pipeline.library import Library
 from ..pipeline.warm import warm_up
 from ..store import outings
+from ..store.painted import sweep
 from .app import create_app
 
 LARGEST_REQUEST = 5 << 30
@@ -35,6 +36,8 @@ def run(home: Path, port: int, open_page: bool, before: Callable[[Library], None
     # from here on a browser waits instead of being refused
     listener.listen(128)
     worker = Worker(library)
+    with library.db.write() as connection:
+        sweep(connection)
     if before:
         before(library)
     worker.start()

@@ -56,6 +56,9 @@ def file_name(template: str, facts: dict[str, str]) -> str:
     """A name from a template whose words in braces are replaced by facts; never a path, never empty, no longer than 120 bytes.
 
     Words that are no facts stay as they stand.
+
+    >>> file_name("{scene}, {frames} frames", {"scene": "Dawn 1/2", "frames": "5"})
+    'Dawn 1-2, 5 frames'
     """
     name = re.sub(r"\{(\w+)\}", lambda m: facts.get(m.group(1), m.group(0)), template)
     name = re.sub(r'[\x00-\x1f/\\:*?"<>|]+', "-", name).strip(" .")

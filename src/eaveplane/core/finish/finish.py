@@ -50,7 +50,11 @@ class Finish(Parameters):
 
 
 def ratio_of(ratio: Ratio, canvas: tuple[int, int]) -> float | None:
-    """Width over height, None where it is free."""
+    """Width over height, None where it is free.
+
+    >>> ratio_of("3:2", (600, 500)), ratio_of("frame", (600, 500)), ratio_of("free", (600, 500))
+    (1.5, 1.2, None)
+    """
     if ratio == "free":
         return None
     if ratio == "frame":
@@ -83,7 +87,11 @@ def straightened(picture: FloatArray, degrees: float) -> FloatArray:
 
 
 def crop_box(crop: Crop, width: int, height: int) -> Box:
-    """The crop in pixels (x, y, w, h), at least one each way and inside."""
+    """The crop in pixels (x, y, w, h), at least one each way and inside.
+
+    >>> crop_box(Crop(x=0.25, y=0, w=0.5, h=0.001), 600, 400)
+    (150, 0, 300, 1)
+    """
     x, y = min(round(crop.x * width), width - 1), min(round(crop.y * height), height - 1)
     return x, y, max(1, min(round(crop.w * width), width - x)), max(1, min(round(crop.h * height), height - y))
 

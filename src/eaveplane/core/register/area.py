@@ -20,6 +20,10 @@ def common_area(quads: Sequence[Points], size: Size) -> Box:
     `quads` (4, 2) are the corners of each on the reference grid, in turn; `size` is (width, height). Each frame laid down is a convex quadrilateral, so the largest box of a given shape
     inside all of them is a linear programme in its centre and its scale. Nothing is invented: where the frames
     have no part in common, ValueError.
+
+    >>> moved = np.array([[12, 0], [611, 0], [611, 399], [12, 399]], float)
+    >>> common_area([moved], (600, 400))
+    (12, 0, 588, 392)
     """
     width, height = size
     whole = np.array([[0, 0], [width - 1, 0], [width - 1, height - 1], [0, height - 1]], np.float64)

@@ -16,7 +16,7 @@ from eaveplane.core.weave.weave import touched, weave_box
 from eaveplane.imaging.brush import draw_line
 from eaveplane.imaging.placement import Placement
 from tests.conftest import Set
-from tests.core.test_register import analysed
+from tests.core.register.test_register import analysed
 
 SIZE = (320, 240)
 

@@ -15,7 +15,7 @@ from eaveplane.core.mend.veil import CELL, STANDS, cut, detail_in, energies, lif
 from eaveplane.core.weave.laid import Weaving
 from eaveplane.core.weave.weave import weave_box
 from eaveplane.imaging.light import root_of
-from tests.core.test_joint_light import _defocused, _known, _laid, _texture
+from tests.core.weave.test_joint_light import _defocused, _known, _laid, _texture
 
 SIZE = (448, 400)
 WHOLE = (0, 0, *SIZE)
