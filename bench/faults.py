@@ -147,7 +147,7 @@ def look(case: Case) -> tuple[Inspection, list[int]]:
     placements = [Placement(fit, (frames[0].shape[1], frames[0].shape[0])) for fit in found.fits]
     gains = [d.gain for d in measure_drift(small, [placement.at(1) for placement in placements], reference)]
     seen = [Seen(d.octaves, s, case.metas[i], (6504.0, 0.0)) for d, s, i in zip(details, small, order, strict=True)]
-    fitting = [not (w and r > 4.0) for w, r in zip(found.warnings, found.residual, strict=True)]
+    fitting = [not (told.said and (told.residual is None or told.residual > 4.0)) for told in found.trusted]
     roots = [np.sqrt(np.maximum(luminance(f), 0)).astype(np.float32) for f in frames]
     closely = laid_closely(lambda k: details[k], placements, [g[1] for g in gains], lambda k, box: placements[k].lay(roots[k] * np.float32(math.sqrt(gains[k][1])), box))
     return inspect(seen, placements, gains, fitting, closely), order

@@ -21,6 +21,8 @@ settings.load_profile("any machine")
 FRAMES = 4
 # blur in pixels as in a six-megapixel frame at f/5.6
 CAMERA = Camera(1080, 720, Lens(f_number=2.0, breathing=0.02))
+SMALL = Camera(720, 480, Lens(f_number=2.0, breathing=0.02))
+"""For tests of what is done with frames rather than of how well: most of them."""
 
 
 @dataclass(frozen=True)
@@ -36,9 +38,13 @@ def _shoot(stage: Stage, shots: list[Shot], card: Path) -> Set:
     return Set(shoot(stage, shots, card), shots, truth_of(stage, shots, len(shots) // 2))
 
 
+def _stage(camera: Camera) -> Stage:
+    return Stage(LANDSCAPES["saltpan"], camera, [Shot(math.inf, (x, y), r) for x in (-32, 32) for y in (-32, 32) for r in (-0.8, 0.8)])
+
+
 @pytest.fixture(scope="session")
 def stage() -> Stage:
-    return Stage(LANDSCAPES["saltpan"], CAMERA, [Shot(math.inf, (x, y), r) for x in (-32, 32) for y in (-32, 32) for r in (-0.8, 0.8)])
+    return _stage(CAMERA)
 
 
 @pytest.fixture(scope="session")
@@ -52,6 +58,14 @@ def tripod(stage: Stage, steps: list[float], tmp_path_factory: pytest.TempPathFa
     rng = np.random.default_rng(5)
     shots = [Shot(f, tuple(rng.normal(0, 1.0, 2))) for f in steps]  # type: ignore[arg-type]
     return _shoot(stage, shots, tmp_path_factory.mktemp("tripod") / "card")
+
+
+@pytest.fixture(scope="session")
+def small(steps: list[float], tmp_path_factory: pytest.TempPathFactory) -> Set:
+    """The same by a small camera."""
+    rng = np.random.default_rng(5)
+    shots = [Shot(f, tuple(rng.normal(0, 0.7, 2))) for f in steps]  # type: ignore[arg-type]
+    return _shoot(_stage(SMALL), shots, tmp_path_factory.mktemp("small") / "card")
 
 
 @pytest.fixture(scope="session")

@@ -14,6 +14,7 @@ from .core.even.drift import Trim
 from .core.finish.finish import Crop, Finish
 from .core.masks.strokes import Stroke
 from .core.register.moved import CameraMoved
+from .core.register.nudge import STILL, Nudge
 from .core.weave.laid import Weaving
 from .imaging.placement import Carry
 from .imaging.pyramid import Box
@@ -34,7 +35,8 @@ class FrameChoice(Parameters):
     """A frame of the scene. `id` is the start of its content's hash; recipes name frames by it.
 
     A frame that stands for an exposure bracket has `exposures`, dark to bright, and an id made of theirs; they are
-    merged unless `use` is the id of one of them.
+    merged unless `use` is the id of one of them. `nudge` moves it from where it was registered; where it does not count,
+    the common area may reach beyond it.
     """
 
     id: str = Field(max_length=64)
@@ -45,6 +47,8 @@ class FrameChoice(Parameters):
     exposures: list[Exposure] = Field(default_factory=list, max_length=20)
     use: str = Field("", max_length=64)
     trim: Trim = Trim()
+    nudge: Nudge = STILL
+    counts: bool = True
 
     def sources(self) -> list[str]:
         """Ids of the files it is made of."""
@@ -70,7 +74,7 @@ class Recipe(Parameters):
     weaving: Weaving = Weaving()
     veil: Literal["lift", "leave"] = "lift"
     strokes: list[Stroke] = Field(default_factory=list, max_length=5000)
-    canvas: Literal["common", "reference"] = "common"
+    canvas: Literal["common", "free", "reference"] = "common"
     finish: Finish = Finish()
     delivery: Delivery = Delivery()
 
@@ -83,8 +87,9 @@ class Recipe(Parameters):
         return [f for f in self.frames if f.reason != "marker"]
 
     def by_hand(self) -> bool:
-        """Whether anything was painted, drawn or cropped at a place of the picture."""
-        return bool(self.strokes or self.finish.crop != Crop() or any(part.moved(lambda points: points + 9) != part for area in self.look.areas for part in area.parts))
+        """Whether anything was painted, drawn, nudged or cropped at a place of the picture."""
+        nudged = any(f.nudge != STILL for f in self.frames)
+        return bool(self.strokes or nudged or self.finish.crop != Crop() or any(part.moved(lambda points: points + 9) != part for area in self.look.areas for part in area.parts))
 
     def moved(self, carry: Carry, before: Box, after: Box) -> Recipe:
         """Strokes, areas and crop carried to a picture into which `carry` leads; `before` and `after` are the canvases

@@ -77,11 +77,11 @@ def page(browser: Browser) -> Iterator[Page]:
 
 
 @pytest.fixture(scope="session")
-def gathered(tmp_path_factory: pytest.TempPathFactory, tripod: Set, browser: Browser) -> Iterator[Server]:
+def gathered(tmp_path_factory: pytest.TempPathFactory, small: Set, browser: Browser) -> Iterator[Server]:
     """A server on a shelf with one scene, whose frames have been looked at; tests leave it as they found it."""
     home = tmp_path_factory.mktemp("gathered")
     (home / "card").mkdir()
-    for path in tripod.paths:
+    for path in small.paths:
         shutil.copy(path, home / "card")
     started = Server(home / "library")
     page = browser.new_page()

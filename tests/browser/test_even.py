@@ -17,10 +17,10 @@ from tests.conftest import Set
 
 
 @pytest.fixture(scope="module")
-def server(tmp_path_factory: pytest.TempPathFactory, tripod: Set) -> Iterator[Server]:
+def server(tmp_path_factory: pytest.TempPathFactory, small: Set) -> Iterator[Server]:
     home = tmp_path_factory.mktemp("even")
     (home / "card").mkdir()
-    for path in tripod.paths:
+    for path in small.paths:
         shutil.copy(path, home / "card")
     started = Server(home / "library")
     yield started

@@ -28,10 +28,10 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
 
 
 @pytest.fixture(scope="module")
-def card(server: Server, tripod: Set) -> Path:
+def card(server: Server, small: Set) -> Path:
     folder = server.home.parent / "card"
     folder.mkdir()
-    for path in tripod.paths:
+    for path in small.paths:
         shutil.copy(path, folder)
     return folder
 
@@ -82,7 +82,7 @@ def to(page: Page, stage: str) -> None:
     expect(page.locator("#route a[aria-current=step]")).to_have_attribute("aria-label", __import__("re").compile(f"^{stage}"))
 
 
-def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, card: Path, tripod: Set, tmp_path: Path) -> None:
+def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, card: Path, small: Set, tmp_path: Path) -> None:
     page.goto(server.address)
     expect(page.get_by_text("The shelf is empty")).to_be_visible()
     page.fill("#folder", "/not/there")
@@ -198,7 +198,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     assert picture.dtype == np.uint16 and picture.shape[1] / picture.shape[0] == pytest.approx(16 / 9, abs=0.01)
     recipe = json.loads(recipe_beside(out).read_text())
     assert [s["action"] for s in recipe["strokes"]] == ["draw"] and recipe["finish"]["straighten"] == 1
-    done = run("stack", *[card / p.name for p in tripod.paths], "--out", tmp_path / "o.tif", "--recipe", recipe_beside(out))
+    done = run("stack", *[card / p.name for p in small.paths], "--out", tmp_path / "o.tif", "--recipe", recipe_beside(out))
     assert done.exit_code == 0
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "o.tif"), picture)
 
@@ -278,10 +278,10 @@ def test_a_bench_made_while_work_ran_is_made_anew_after_it(page: Page, server: S
     expect(page.locator("#bench")).to_have_attribute("data-busy", "false")
 
 
-def test_files_are_sent_and_bad_ones_told(page: Page, server: Server, tripod: Set, tmp_path: Path) -> None:
+def test_files_are_sent_and_bad_ones_told(page: Page, server: Server, small: Set, tmp_path: Path) -> None:
     (tmp_path / "broken.tif").write_text("no picture at all")
     page.goto(server.address)
-    page.set_input_files("#files", [*tripod.paths[:2], tmp_path / "broken.tif"])
+    page.set_input_files("#files", [*small.paths[:2], tmp_path / "broken.tif"])
     page.locator("#upload button").click()
     page.wait_for_url("**/outing/*")
     page.goto(server.address)

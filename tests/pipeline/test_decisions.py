@@ -12,11 +12,12 @@ from eaveplane.core.develop.areas import Area
 from eaveplane.core.finish.finish import Crop
 from eaveplane.core.masks.parts import Elliptical
 from eaveplane.core.masks.strokes import Stroke
+from eaveplane.core.register.nudge import STILL, Nudge
 from eaveplane.imaging.placement import Placement
 from eaveplane.jobs.worker import Worker
-from eaveplane.pipeline.decisions import carried, decide, placed
+from eaveplane.pipeline.decisions import Placed, carried, decide, placed
 from eaveplane.pipeline.library import Library
-from eaveplane.recipe import Recipe
+from eaveplane.recipe import FrameChoice, Recipe
 from eaveplane.store import jobs, scenes
 from tests.conftest import Set
 from tests.pipeline.test_work import brought_in, card, done, library, worker
@@ -100,7 +101,6 @@ def test_a_new_reference_takes_strokes_areas_and_crop_along(library: Library, wo
 
 
 def test_without_a_registration_nothing_is_moved_and_it_is_said(library: Library) -> None:
-    from eaveplane.recipe import FrameChoice
     from eaveplane.store import outings
 
     stroke = Stroke(action="in", frame="a", width=4, softness=0, opacity=1, points=[(3, 4)])
@@ -123,9 +123,27 @@ def test_what_could_not_be_read_again_is_not_stored(library: Library) -> None:
     assert len(scenes.recipe_of(library.db, scene).strokes) == 5000 and scenes.steps_left(library.db, scene)[0] is None
 
 
-def test_a_registration_tells_its_size(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
-    outing = brought_in(library, worker, card(tmp_path / "card", tripod))
+def test_a_registration_tells_its_size(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
+    outing = brought_in(library, worker, card(tmp_path / "card", small))
     (row,) = scenes.scenes_of(library.db, outing)
     registered(library, worker, row["id"])
     found = placed(library, row["id"])
-    assert found is not None and found.size == (1080, 720)
+    assert found is not None and found.size == (720, 480)
+
+
+def test_frames_nudged_by_hand_lie_on_each_other_as_before_on_a_new_reference() -> None:
+    size, rng = (600, 400), np.random.default_rng(3)
+    fits = {id: Nudge(x=float(rng.uniform(-20, 20)), y=float(rng.uniform(-20, 20)), turn=float(rng.uniform(-1, 1))).matrix(size) for id in "bcd"} | {"a": np.eye(3)}
+    nudges = {"a": STILL, "b": Nudge(x=3, y=-2, turn=0.4), "c": Nudge(x=-5, scale=0.3), "d": STILL}
+    where = Placed({id: Placement(nudges[id].matrix(size) @ fits[id], size) for id in "abcd"}, size)
+    before = Recipe(frames=[FrameChoice(id=id, nudge=nudges[id]) for id in "abcd"], reference="a")
+    for new in "bd":
+        after = carried(before, before.model_copy(update={"reference": new}), where)
+        assert {f.id: f.nudge for f in after.frames}[new] == STILL
+        for frame in after.frames:
+            # registered anew, a frame lies as it did on the old reference; the hand's work comes on top
+            laid = frame.nudge.matrix(size) @ np.linalg.inv(fits[new]) @ fits[frame.id]
+            wanted = np.linalg.inv(where.placements[new].matrix) @ where.placements[frame.id].matrix
+            np.testing.assert_allclose(laid, wanted, atol=2e-3)
+    untouched = Recipe(frames=[FrameChoice(id=id) for id in "abcd"], reference="a")
+    assert carried(untouched, untouched.model_copy(update={"reference": "c"}), where).frames == untouched.frames

@@ -104,12 +104,12 @@ def test_a_name_that_is_no_text_stays_out_and_is_told(library: Library, worker: 
     assert "not UTF-8" in came_in(library, worker, outing, folder) and len(library.files(outing)) == 1
 
 
-def test_a_picture_that_was_replaced_is_not_woven_under_the_old_name(library: Library, worker: Worker, tripod: Set, handheld: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card", tripod)
+def test_a_picture_that_was_replaced_is_not_woven_under_the_old_name(library: Library, worker: Worker, small: Set, handheld: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", small)
     outing = brought_in(library, worker, folder)
-    path = folder / tripod.paths[1].name
+    path = folder / small.paths[1].name
     old = hash_file(path)
-    shutil.copy(tripod.paths[2], path)
+    shutil.copy(small.paths[2], path)
     with pytest.raises(PictureError, match="its content has changed"):
         steps.make(str(tmp_path / "other"), File(path, old, path.name).decode(False, Recipe().capture), str(tmp_path / "ticket"))
     # brought in again it is looked at again
@@ -196,8 +196,8 @@ def test_only_the_server_that_has_the_library_brings_it_up_to_date(tmp_path: Pat
     assert first.db.row("SELECT count(*) AS n FROM scene")["n"] == 0  # type: ignore[index]
 
 
-def test_every_delivered_file_has_the_recipe_that_makes_it(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card", tripod)
+def test_every_delivered_file_has_the_recipe_that_makes_it(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", small)
     outing = brought_in(library, worker, folder)
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])
@@ -218,8 +218,8 @@ def test_every_delivered_file_has_the_recipe_that_makes_it(library: Library, wor
     assert not list(folder.glob(".*.part"))
 
 
-def test_a_name_that_another_program_took_meanwhile_is_not_recorded_as_ours(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card", tripod)
+def test_a_name_that_another_program_took_meanwhile_is_not_recorded_as_ours(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", small)
     outing = brought_in(library, worker, folder)
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])

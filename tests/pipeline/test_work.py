@@ -96,8 +96,8 @@ def brought_in(library: Library, worker: Worker, folder: Path) -> int:
     return outing
 
 
-def test_from_a_folder_to_a_delivered_picture(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card" / "100PAN", tripod)
+def test_from_a_folder_to_a_delivered_picture(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card" / "100PAN", small)
     (folder / "notes.tif").write_text("not a picture")
     tifffile.imwrite(folder / "small.tif", np.zeros((40, 60, 3), np.uint16), photometric="rgb")
     before = {p.name: hash_file(p) for p in folder.iterdir()}
@@ -106,10 +106,10 @@ def test_from_a_folder_to_a_delivered_picture(library: Library, worker: Worker, 
     assert list(problems) == ["notes.tif"] and "not a picture" in problems["notes.tif"]
 
     # what has another size is another scene
-    row, small = scenes.scenes_of(library.db, outing)
-    assert [f.file for f in scenes.recipe_of(library.db, small["id"]).frames] == ["small.tif"]
+    row, other = scenes.scenes_of(library.db, outing)
+    assert [f.file for f in scenes.recipe_of(library.db, other["id"]).frames] == ["small.tif"]
     recipe = scenes.recipe_of(library.db, row["id"])
-    assert [f.file for f in recipe.frames] == [p.name for p in tripod.paths]
+    assert [f.file for f in recipe.frames] == [p.name for p in small.paths]
     assert [f.name for f in recipe.frames] == ["Near", "", "Mid", "Far"] and recipe.look == RAW_LOOK
 
     woven = jobs.add_job(library.db, "weave", scene_id=row["id"])
@@ -125,30 +125,30 @@ def test_from_a_folder_to_a_delivered_picture(library: Library, worker: Worker, 
 
     # the page's result and the command line's are the same, pixel by pixel
     beside = recipe_beside(Path(older["path"]))
-    result = run("stack", *[folder / p.name for p in tripod.paths], "--out", tmp_path / "headless.tif", "--recipe", beside)
+    result = run("stack", *[folder / p.name for p in small.paths], "--out", tmp_path / "headless.tif", "--recipe", beside)
     assert result.exit_code == 0, result.output
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "headless.tif"), tifffile.imread(older["path"]))
     # brought in again, our own results are not taken for frames
-    assert {p.name for p in list_pictures(folder)[0]} == {*(p.name for p in tripod.paths), "notes.tif", "small.tif"}
+    assert {p.name for p in list_pictures(folder)[0]} == {*(p.name for p in small.paths), "notes.tif", "small.tif"}
 
 
-def test_frames_that_come_later_find_their_place(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+def test_frames_that_come_later_find_their_place(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
     folder = tmp_path / "card"
     folder.mkdir()
-    for path in tripod.paths[::2]:
+    for path in small.paths[::2]:
         shutil.copy(path, folder)
     outing = brought_in(library, worker, folder)
-    for path in tripod.paths[1::2]:
+    for path in small.paths[1::2]:
         shutil.copy(path, folder)
     job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
     worker.wake()
     assert done(library, job)["state"] == "done"
     (row,) = scenes.scenes_of(library.db, outing)
-    assert [f.file for f in scenes.recipe_of(library.db, row["id"]).frames] == [p.name for p in tripod.paths]
+    assert [f.file for f in scenes.recipe_of(library.db, row["id"]).frames] == [p.name for p in small.paths]
 
 
-def test_a_cancelled_job_ends_soon_and_leaves_no_half_result(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
-    outing = brought_in(library, worker, card(tmp_path / "card", tripod))
+def test_a_cancelled_job_ends_soon_and_leaves_no_half_result(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
+    outing = brought_in(library, worker, card(tmp_path / "card", small))
     (row,) = scenes.scenes_of(library.db, outing)
     job = jobs.add_job(library.db, "weave", scene_id=row["id"])
     worker.wake()
@@ -159,8 +159,8 @@ def test_a_cancelled_job_ends_soon_and_leaves_no_half_result(library: Library, w
     assert not list(library.cache.root.glob(".*"))
 
 
-def test_what_goes_wrong_is_said_and_the_next_job_runs(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card", tripod)
+def test_what_goes_wrong_is_said_and_the_next_job_runs(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", small)
     outing = brought_in(library, worker, folder)
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])
@@ -186,15 +186,15 @@ def _breaks(error: BaseException):  # type: ignore[no-untyped-def]
 
 
 def test_whatever_a_job_meets_is_said_plainly_and_the_next_one_runs(
-    library: Library, worker: Worker, tripod: Set, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
+    library: Library, worker: Worker, small: Set, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
 ) -> None:
-    folder = card(tmp_path / "card", tripod)
+    folder = card(tmp_path / "card", small)
     (row,) = scenes.scenes_of(library.db, brought_in(library, worker, folder))
     met = [
         (OSError(errno.ENOSPC, os.strerror(errno.ENOSPC)), "No space left on device. Make room or check the folder, then try again."),
         (BrokenProcessPool("gone"), "A worker process was ended from outside, perhaps for want of memory. Try again with fewer programs open."),
         (ZeroDivisionError("never seen"), "Something went wrong that should not. The server's log says more; trying again may help."),
-        (PictureError(tripod.paths[0], "cannot be read.", "Copy it again."), "cannot be read. Copy it again."),
+        (PictureError(small.paths[0], "cannot be read.", "Copy it again."), "cannot be read. Copy it again."),
     ]
     for error, told in met:
         with monkeypatch.context() as broken:
@@ -209,8 +209,8 @@ def test_whatever_a_job_meets_is_said_plainly_and_the_next_one_runs(
     assert done(library, good)["state"] == "done"
 
 
-def test_a_scene_without_frames_and_a_scene_that_is_gone(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
-    (row,) = scenes.scenes_of(library.db, brought_in(library, worker, card(tmp_path / "card", tripod)))
+def test_a_scene_without_frames_and_a_scene_that_is_gone(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
+    (row,) = scenes.scenes_of(library.db, brought_in(library, worker, card(tmp_path / "card", small)))
     scenes.decide(library.db, row["id"], "None", lambda r: r.model_copy(update={"frames": [f.model_copy(update={"state": "leave_out"}) for f in r.frames]}))
     empty = jobs.add_job(library.db, "weave", scene_id=row["id"])
     worker.wake()
@@ -221,8 +221,8 @@ def test_a_scene_without_frames_and_a_scene_that_is_gone(library: Library, worke
     assert done(library, alone)["message"] == "1 frame woven."
 
 
-def test_files_that_turn_bad_between_two_looks_are_set_aside_with_the_reason(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card", tripod)
+def test_files_that_turn_bad_between_two_looks_are_set_aside_with_the_reason(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", small)
     outing = brought_in(library, worker, folder)
     (row,) = scenes.scenes_of(library.db, outing)
     bad = scenes.recipe_of(library.db, row["id"]).frames[1]
@@ -259,9 +259,9 @@ print("idle", flush=True)
 
 
 @pytest.mark.parametrize("wait", [1.2])
-def test_a_killed_server_loses_nothing_and_finishes(tripod: Set, tmp_path: Path, wait: float) -> None:
+def test_a_killed_server_loses_nothing_and_finishes(small: Set, tmp_path: Path, wait: float) -> None:
     library = Library(tmp_path / "library")
-    folder = card(tmp_path / "card", tripod)
+    folder = card(tmp_path / "card", small)
     outing = outings.add_outing(library.db, "Pan", folder)
     jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
     subprocess.run([sys.executable, "-c", SERVER, library.home], check=True, timeout=120, stdout=subprocess.DEVNULL)
@@ -354,8 +354,8 @@ def test_a_runner_passes_on_what_steps_raise(tmp_path: Path) -> None:
         blocker.result()
 
 
-def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
-    outing = brought_in(library, worker, card(tmp_path / "card", tripod))
+def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
+    outing = brought_in(library, worker, card(tmp_path / "card", small))
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])
     keys = library.decoded(library.files(outing), Capture())
@@ -365,7 +365,7 @@ def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, tripod
     def view():  # type: ignore[no-untyped-def]
         return open_view(library.cache, recipe, Frames(keys, keys, keys), planned, *(Memory(1 << 28) for _ in range(3)))
 
-    look, box = ViewOptions(recipe.look), (0, 0, 540, 360)
+    look, box = ViewOptions(recipe.look), (0, 0, 360, 240)
     frame = screen(view(), f"frame:{planned.ids[2]}", 1, box, look)
     np.testing.assert_array_equal(screen(view(), "weave", 1, box, look), frame)
     registering = jobs.add_job(library.db, "register", scene_id=row["id"])
@@ -383,15 +383,15 @@ def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, tripod
     for what in ("frame:zzz", "mask:zzz", "nothing"):
         with pytest.raises((KeyError, ValueError)):
             screen(view(), what, 0, (0, 0, 8, 8), look)
-    difference = screen(view(), f"difference:{planned.ids[2]}:{planned.ids[2]}", 0, (0, 0, 64, 64), look)
+    difference = screen(view(), f"difference:{planned.ids[2]}:{planned.ids[2]}:4", 0, (0, 0, 64, 64), look)
     assert (difference == 128).all()
     bright = screen(view(), "weave", 0, (0, 0, 64, 64), ViewOptions(recipe.look.model_copy(update={"exposure": 4.0}), clipping=True))
     assert (bright == (200, 60, 20)).all(axis=2).any()
 
 
-def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: Worker, tripod: Set, tmp_path: Path) -> None:
+def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
     """Corrections, areas, relief and haze: what is seen on the page is what is written, and frames stay alike under it."""
-    outing = brought_in(library, worker, card(tmp_path / "card", tripod))
+    outing = brought_in(library, worker, card(tmp_path / "card", small))
     (row,) = scenes.scenes_of(library.db, outing)
     areas = [
         Area(name="Far", parts=[DistanceRange(near=1.2)], exposure=-0.6, haze=40, warmth=-20),
@@ -410,7 +410,7 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
         return found
 
     # before frames have been corrected they are so while they are looked at, and look the same after it
-    early = view({}).developed(f"frame:{recipe.frames[2].id}", 0, (200, 200, 300, 200), look)
+    early = view({}).developed(f"frame:{recipe.frames[2].id}", 0, (133, 133, 200, 133), look)
     job = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=recipe.to_json())
     worker.wake()
     told = done(library, job)
@@ -418,12 +418,12 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
     seen = view(frame_steps(recipe.frames, plain, capture))
     assert seen.woven is not None and seen.guide().distance is not None
     late = seen.frames[recipe.frames[2].id]
-    np.testing.assert_allclose(late.root(0, (200, 200, 300, 200)), view({}).frames[recipe.frames[2].id].root(0, (200, 200, 300, 200)), atol=2e-4)
-    assert early.shape == (200, 300, 3)
+    np.testing.assert_allclose(late.root(0, (133, 133, 200, 133)), view({}).frames[recipe.frames[2].id].root(0, (133, 133, 200, 133)), atol=2e-4)
+    assert early.shape == (133, 200, 3)
     # distance as the weave tells it: within half a step between frames nearly everywhere, the sky included
     told_far = 1 / seen.guide().distance  # type: ignore[operator]
-    steps = np.array([1 / shot.focus_m for shot in tripod.shots])
-    true = np.clip(cv2.resize(1 / tripod.truth.distance.astype(np.float32), told_far.shape[::-1], interpolation=cv2.INTER_AREA), steps.min(), steps.max())
+    steps = np.array([1 / shot.focus_m for shot in small.shots])
+    true = np.clip(cv2.resize(1 / small.truth.distance.astype(np.float32), told_far.shape[::-1], interpolation=cv2.INTER_AREA), steps.min(), steps.max())
     near = np.abs(told_far - true) < np.abs(np.diff(steps)).min() / 2
     print(f"distances within half a step: {near.mean():.1%}, in the upper fifth {near[: len(near) // 5].mean():.1%}")
     assert near.mean() > 0.88 and near[: len(near) // 5].mean() > 0.9
@@ -439,7 +439,7 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
     assert np.median(off) < 0.002 and np.quantile(off, 0.99) < 0.012
 
     # and so is what the command line makes of the same recipe
-    result = run("stack", *tripod.paths, "--out", tmp_path / "headless.tif", "--recipe", recipe_beside(written))
+    result = run("stack", *small.paths, "--out", tmp_path / "headless.tif", "--recipe", recipe_beside(written))
     assert result.exit_code == 0, result.output
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "headless.tif"), tifffile.imread(written))
 

@@ -47,11 +47,11 @@ class Page:
 
 
 @pytest.fixture(scope="module")
-def page(tripod: Set, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
+def page(small: Set, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
     home = tmp_path_factory.mktemp("web")
     folder = home / "card"
     folder.mkdir()
-    for path in tripod.paths:
+    for path in small.paths:
         shutil.copy(path, folder)
     patch = pytest.MonkeyPatch()
     patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))

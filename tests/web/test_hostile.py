@@ -91,7 +91,7 @@ def test_a_damaged_result_is_made_again(page: Page, damage: str) -> None:
     assert job is not None and job["kind"] == "inspect"
     page.client.application.extensions["eaveplane"].worker.wake()
     assert done(page.library, job["id"])["state"] == "done"
-    assert page.state(page.get(page.at("/gather")).text)["size"] == [1080, 720]
+    assert page.state(page.get(page.at("/gather")).text)["size"] == [720, 480]
     if damage != "garbled":
         assert np.load(victim).ndim == 2
 

@@ -49,7 +49,7 @@ def test_looks_are_saved_applied_exported_and_imported(page: Page) -> None:
 
 
 def test_what_is_picked_becomes_neutral(page: Page) -> None:
-    x, y = 500, 640
+    x, y = 333, 427
     assert page.post(page.at("/even/neutral"), {"x": x, "y": y}).status_code == 200
     look = page.recipe().look
     assert look.kelvin > 0
@@ -103,7 +103,7 @@ def test_drift_is_told_frame_by_frame(page: Page) -> None:
 
 # ---- what is drawn: curve, ring, areas ------------------------------------------------------------------------------
 
-VIEW = "/viewport/{}.jpg?x=0&y=0&w=1080&h=720&wide=540"
+VIEW = "/viewport/{}.jpg?x=0&y=0&w=720&h=480&wide=540"
 
 
 def seen(page: Page, what: str = "weave", look: Look | None = None) -> np.ndarray:
@@ -118,7 +118,7 @@ def change(page: Page, **fields: object) -> Any:
 
 def test_what_is_drawn_is_tried_decided_and_undone(page: Page) -> None:
     plain, start = seen(page), page.recipe().look
-    area = {"name": "Sky", "parts": [{"kind": "graduated", "x0": 500, "y0": 200, "x1": 500, "y1": 420}], "exposure": -2}
+    area = {"name": "Sky", "parts": [{"kind": "graduated", "x0": 333, "y0": 133, "x1": 333, "y1": 280}], "exposure": -2}
     fields = {"curve": [[0, 0], [0.5, 0.6], [1, 1]], "hues": [{"hue": 40, "strength": 60}], "areas": [area]}
     tried = seen(page, look=Look(**{**start.model_dump(), **fields}))
     assert change(page, **fields).status_code == 200
@@ -150,10 +150,10 @@ def test_what_cannot_be_drawn_is_refused_in_words(page: Page) -> None:
 
 
 def test_a_place_tells_its_tone_and_hue(page: Page) -> None:
-    told = page.get(page.at("/even/at.json?x=500&y=640")).json
+    told = page.get(page.at("/even/at.json?x=333&y=427")).json
     assert 0 < told["tone"] < 1 and told["curve"] == pytest.approx(told["tone"], abs=1e-3) and 0 <= told["hue"] < 360
     change(page, curve=[[0, 0], [told["tone"], 0.9], [1, 1]])
-    assert page.get(page.at("/even/at.json?x=500&y=640")).json["curve"] == pytest.approx(0.9, abs=2e-3)
+    assert page.get(page.at("/even/at.json?x=333&y=427")).json["curve"] == pytest.approx(0.9, abs=2e-3)
     undo(page)
     assert page.get(page.at("/even/at.json?x=-4&y=1")).status_code == 400 and page.get(page.at("/even/at.json?x=4")).status_code == 400
 
@@ -208,7 +208,7 @@ def test_what_is_left_between_frames_is_a_picture(page: Page) -> None:
 
 
 def test_an_area_is_shown_hatched(page: Page) -> None:
-    change(page, areas=[{"parts": [{"kind": "elliptical", "x": 540, "y": 360, "rx": 200, "ry": 150, "soft": 0}]}])
+    change(page, areas=[{"parts": [{"kind": "elliptical", "x": 360, "y": 240, "rx": 133, "ry": 100, "soft": 0}]}])
     shown, plain = seen(page, "area:0"), seen(page)
     undo(page)
     off = np.abs(shown - plain).mean(axis=2)
@@ -222,14 +222,14 @@ def test_corrections_are_seen_at_once_and_against_their_absence(page: Page) -> N
     assert before["registered"]
     for name, value in (("noise", 80), ("vignetting", "hand"), ("falloff", 1.5)):
         assert page.post(page.at("/even/capture"), {"name": name, "value": value}).status_code == 200
-    close = "/viewport/{}.jpg?x=0&y=0&w=400&h=300&wide=400"
+    close = "/viewport/{}.jpg?x=0&y=0&w=270&h=200&wide=270"
 
     def at(what: str) -> np.ndarray:
         return np.asarray(cv2.imdecode(np.frombuffer(page.get(page.at(close.format(what))).data, np.uint8), cv2.IMREAD_COLOR), float)
 
     whole = at(f"capture:all:{frame}")
     rough, dark = at(f"capture:noise:{frame}"), at(f"capture:vignetting:{frame}")
-    assert np.abs(np.diff(whole[:80], axis=1)).mean() < 0.9 * np.abs(np.diff(rough[:80], axis=1)).mean()
+    assert np.abs(np.diff(whole[:48], axis=1)).mean() < 0.9 * np.abs(np.diff(rough[:48], axis=1)).mean()
     assert dark[:60, :60].mean() < whole[:60, :60].mean() - 15
     mask = at(f"edges:{frame}")
     assert np.ptp(mask, axis=2).max() < 40 and mask.max() > 200

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import re
 
+import cv2
 import numpy as np
 import pytest
 
 from eaveplane.core.register import moved
+from eaveplane.core.register.nudge import Nudge
 from eaveplane.imaging.placement import Shift
 from eaveplane.store import jobs
 from eaveplane.web.register import shifted_grid
@@ -36,6 +39,77 @@ def test_a_camera_that_stood_shows_no_shift_and_one_said_to_have_moved_does(page
     assert grids and set(grids) < set(kept) and all(g["path"].startswith("M") for g in grids.values())
     assert page.post(page.at("/register/camera"), {"camera": "sideways"}).status_code == 400
     assert page.recipe().camera_moved == "yes"
+
+
+def _seen(page: Page, what: str) -> np.ndarray:
+    answer = page.get(page.at(f"/viewport/{what}.jpg?x=0&y=0&w=720&h=480&wide=720"))
+    assert answer.status_code == 200, answer.text
+    return np.asarray(cv2.imdecode(np.frombuffer(answer.data, np.uint8), cv2.IMREAD_GRAYSCALE), float)
+
+
+def test_a_frame_is_nudged_pinned_and_laid_back(page: Page) -> None:
+    page.post(page.at("/register/camera"), {"camera": "no"})
+    assert "measured" in _registered(page)
+    recipe = page.recipe()
+    id, reference = recipe.kept()[0].id, recipe.kept()[2].id
+    before, nudge = _seen(page, f"frame:{id}"), {"frame": id, "x": 6, "y": -4, "scale": 0, "turn": 0}
+    answer = page.post(page.at("/register/nudge"), nudge)
+    assert answer.status_code == 200 and "Undo: Frame 1 nudged" in answer.text and "by hand" in answer.text
+    # at once, without a job, and by exactly as much
+    assert jobs.latest(page.library.db, page.scene)["state"] == "done" and page.state(answer.text)["registered"]  # type: ignore[index]
+    after = _seen(page, f"frame:{id}")
+    assert np.abs(after[40:400, 40:600] - before[44:404, 34:594]).mean() < 2 < np.abs(after - before)[40:400, 40:600].mean()
+    # pins: what is shown 6 px too far right and 4 too high belongs back
+    there = np.array([[100, 100], [500, 120], [300, 400], [120, 380]], float)
+    pairs = np.stack([there, there + np.array([-6, 4])], axis=1).tolist()
+    assert page.post(page.at("/register/pins"), {"frame": id, "pairs": json.dumps(pairs)}).status_code == 200
+    assert max(abs(v) for v in page.recipe().kept()[0].nudge.model_dump().values()) < 1e-6
+    page.post(page.at("/register/nudge"), {"frame": id, "x": 0, "y": 0, "scale": 0, "turn": 0})
+    np.testing.assert_array_equal(_seen(page, f"frame:{id}"), before)
+    for bad in ({"x": "a"}, {"x": 1e9}, {"turn": "nan"}, {"frame": reference}):
+        assert page.post(page.at("/register/nudge"), nudge | bad).status_code == 400
+    assert page.post(page.at("/register/nudge"), nudge | {"frame": "nobody"}).status_code == 404
+    for pairs in ("", "[]", "[[1,2]]", json.dumps([[[0, 0], [0, 0]]] * 2), json.dumps([[[0, 0], [9e9, 0]]] * 3), '[[["a","b"],["c","d"]]]'):  # type: ignore[assignment]
+        assert page.post(page.at("/register/pins"), {"frame": id, "pairs": pairs}).status_code == 400
+    assert page.recipe().kept()[0].nudge == Nudge()
+
+
+def test_a_frame_that_costs_much_is_named_and_can_be_kept_with_what_it_has(page: Page) -> None:
+    if not page.state(page.get(page.at("/register")).text)["registered"]:
+        _registered(page)
+    id, size = page.recipe().kept()[3].id, lambda text: page.state(text)["canvas"][2]
+    whole = size(page.get(page.at("/register")).text)
+    dear = page.post(page.at("/register/nudge"), {"frame": id, "x": 60, "y": 0, "scale": 0, "turn": 0}).text
+    assert size(dear) < whole - 40 and re.search(r"Frame 4 alone costs 1\d % of the picture", dear)
+    free = page.post(page.at("/register/canvas"), {"canvas": "free"}).text
+    w, h = page.state(free)["canvas"][2:]
+    assert h > 470 and w <= 660 and page.recipe().canvas == "free"
+    kept = page.post(page.at("/register/counts"), {"frame": id, "counts": "0"}).text
+    assert size(kept) > whole - 12 and "kept with what it has" in kept and "Frame 4 alone" not in kept
+    assert page.post(page.at("/register/canvas"), {"canvas": "square"}).status_code == 400
+    for _ in range(3):
+        page.post(page.at("/undo/register"))
+    assert page.recipe().canvas == "common" and size(page.get(page.at("/register")).text) == whole
+
+
+def test_frames_are_looked_at_on_each_other(page: Page) -> None:
+    if not page.state(page.get(page.at("/register")).text)["registered"]:
+        _registered(page)
+    near, reference = (page.recipe().kept()[k].id for k in (0, 2))
+    plain, matched = (np.abs(_seen(page, f"{what}:{near}:{reference}:8") - 128)[20:-20, 20:-20].mean() for what in ("difference", "matched"))
+    assert matched < 0.7 * plain
+    edges = cv2.imdecode(np.frombuffer(page.get(page.at(f"/viewport/outlines:{near}:{reference}.jpg?x=0&y=0&w=720&h=480&wide=720")).data, np.uint8), cv2.IMREAD_COLOR)
+    assert (edges.min(axis=2) > 220).mean() > 0.002 and (np.ptp(edges.astype(int), axis=2) > 100).mean() > 0.005
+    for bad in ("difference:{}:{}", "difference:{}:{}:5", "matched:{}:nobody:4", "outlines:{}"):
+        assert page.get(page.at(f"/viewport/{bad.format(near, reference)}.jpg?x=0&y=0&w=720&h=480&wide=720")).status_code == 404
+    sheet = page.get(page.at("/register/loupes.json")).json
+    x, y, w, h = page.state(page.get(page.at("/register")).text)["canvas"]
+    names = [place["name"] for place in sheet["places"]]
+    assert {"upper left", "lower right", "middle", "nearest", "farthest"} <= set(names) and sheet["frames"] == [f.id for f in page.recipe().kept()]
+    wide, high = sheet["side"]
+    assert all(x <= p["x"] - wide / 2 and p["x"] + wide / 2 <= x + w and y <= p["y"] - high / 2 and p["y"] + high / 2 <= y + h for p in sheet["places"])
+    far, close = (next(p["y"] for p in sheet["places"] if p["name"] == name) for name in ("farthest", "nearest"))
+    assert far < close
 
 
 def test_the_grid_is_shifted_so_far_that_it_is_seen() -> None:

@@ -38,7 +38,7 @@ def test_every_stage_is_a_page_and_a_piece(page: Page, slug: str) -> None:
     assert whole.status_code == 200 and "<!doctype html>" in whole.text and 'aria-current="step"' in whole.text
     piece = page.get(page.at(f"/{slug}"), headers={"HX-Request": "true"})
     assert "<!doctype" not in piece.text and piece.text.count("hx-swap-oob") >= 5
-    assert page.state(whole.text)["size"] == [1080, 720]
+    assert page.state(whole.text)["size"] == [720, 480]
 
 
 def test_frames_are_named_moved_left_out_and_brought_back(page: Page) -> None:
@@ -65,7 +65,7 @@ def test_frames_are_named_moved_left_out_and_brought_back(page: Page) -> None:
 
 
 def test_a_slider_is_seen_before_and_after_it_is_posted(page: Page) -> None:
-    view = "/viewport/weave.jpg?x=0&y=0&w=1080&h=720&wide=540"
+    view = "/viewport/weave.jpg?x=0&y=0&w=720&h=480&wide=540"
     plain, tried = picture(page, view), picture(page, view, RAW_LOOK.model_copy(update={"exposure": 1.5}))
     assert tried.mean() > plain.mean() + 20
     answer = page.post(page.at("/even/set"), {"name": "exposure", "value": 1.5})
@@ -90,15 +90,15 @@ def test_the_histogram_tells_what_is_lost(page: Page) -> None:
     calm = page.get(page.at("/tones.json")).json
     loud = page.post(page.at("/tones.json"), data=Look(exposure=4, white_end=100).model_dump_json()).json
     assert calm["white"] < 1 < 20 < loud["white"] and sorted(calm["lines"]) == ["blue", "green", "luma", "red"]
-    assert loud["whitePixels"] == pytest.approx(loud["white"] / 100 * 1080 * 720, rel=0.01) and calm["curve"].startswith("0.0,100.0")
+    assert loud["whitePixels"] == pytest.approx(loud["white"] / 100 * 720 * 480, rel=0.01) and calm["curve"].startswith("0.0,100.0")
 
 
 def test_tiles_make_up_the_picture(page: Page) -> None:
     state = page.state(page.get(page.at("/gather")).text)
     frame = state["frames"][0]
-    tiles = [[picture(page, f"/tile/frame:{frame['id']}/{frame['version']}/0/{x}/{y}.jpg") for x in range(3)] for y in range(2)]
+    tiles = [[picture(page, f"/tile/frame:{frame['id']}/{frame['version']}/0/{x}/{y}.jpg") for x in range(2)] for y in range(1)]
     whole = np.concatenate([np.concatenate(row, axis=1) for row in tiles])
-    assert whole.shape == (720, 1080, 3)
+    assert whole.shape == (480, 720, 3)
     small = picture(page, f"/thumb/frame:{frame['id']}/{frame['version']}.jpg")
     assert np.abs(cv2.resize(whole, small.shape[1::-1], interpolation=cv2.INTER_AREA).astype(int) - small).mean() < 6
 
@@ -123,24 +123,24 @@ def test_register_weave_paint_mend_finish_deliver(page: Page, tmp_path: Path) ->
     assert done(page.library, jobs.latest(db, page.scene)["id"])["message"] == "4 frames woven."  # type: ignore[index]
     woven = page.get(page.at("/weave")).text
     assert "On to Mend" in woven and "Weave, done" in woven
-    share = picture(page, "/viewport/share.jpg?x=0&y=0&w=1080&h=720&wide=540")
+    share = picture(page, "/viewport/share.jpg?x=0&y=0&w=720&h=480&wide=540")
     assert cv2.cvtColor(share, cv2.COLOR_BGR2HSV)[..., 1].mean() > 40
 
-    spot = f"/tile/weave/{{}}/0/1/1.jpg?s={page.state(woven)['version']}"
+    spot = f"/tile/weave/{{}}/0/0/0.jpg?s={page.state(woven)['version']}"
     plain = picture(page, spot.format("a"))
-    stroke = {"action": "in", "frame": ids[3], "width": 160, "softness": 0.4, "opacity": 1, "points": [[700, 620], [760, 640]]}
+    stroke = {"action": "in", "frame": ids[3], "width": 107, "softness": 0.4, "opacity": 1, "points": [[467, 413], [507, 427]]}
     answer = page.post(page.at("/weave/stroke"), {"stroke": json.dumps(stroke)})
     assert answer.status_code == 200 and "Undo: Frame 4 painted in" in answer.text
     painted = picture(page, spot.format("b"))
     changed = np.abs(painted.astype(int) - plain).max(axis=2)
-    assert changed[100:130, 190:240].mean() > 3 and changed[:20, :100].max() == 0
+    assert changed[408:428, 468:500].mean() > 3 and changed[:20, :100].max() == 0
     undo(page)
     np.testing.assert_array_equal(picture(page, spot.format("c")), plain)
     drawn = {**stroke, "action": "draw"}
     assert page.post(page.at("/weave/stroke"), {"stroke": json.dumps(drawn)}).status_code == 400
     assert page.post(page.at("/mend/stroke"), {"stroke": json.dumps(drawn)}).status_code == 200
-    frame = picture(page, f"/tile/frame:{ids[3]}/x/0/1/1.jpg")
-    assert np.abs(picture(page, spot.format("d"))[118:128, 200:220].astype(int) - frame[118:128, 200:220]).max() <= 8
+    frame = picture(page, f"/tile/frame:{ids[3]}/x/0/0/0.jpg")
+    assert np.abs(picture(page, spot.format("d"))[418:424, 478:494].astype(int) - frame[418:424, 478:494]).max() <= 8
     for bad in ("{}", "[", json.dumps({**drawn, "width": -3}), json.dumps({**drawn, "points": []}), json.dumps({**drawn, "points": [[1e9, 0]]})):
         assert page.post(page.at("/mend/stroke"), {"stroke": bad}).status_code == 400
     page.post(page.at("/mend/clear"))
@@ -220,9 +220,9 @@ def test_the_shelf_shows_and_brings_in(page: Page, tmp_path: Path) -> None:
     page.post("/scene/1/rename", {"name": "Salt pan 1", "stage": "gather"})
 
 
-def test_an_upload_becomes_a_scene(page: Page, tripod) -> None:  # type: ignore[no-untyped-def]
+def test_an_upload_becomes_a_scene(page: Page, small) -> None:  # type: ignore[no-untyped-def]
     number = page.post("/shelf/upload", {"name": "From a card"}).json["outing"]
-    for path in tripod.paths[:2]:
+    for path in small.paths[:2]:
         data = path.read_bytes()
         sent = page.post(f"/shelf/upload/{number}/file", query_string={"name": "same name.dng"}, input_stream=io.BytesIO(data), content_length=len(data), content_type="application/octet-stream")
         assert sent.json == {"file": "same name.dng", "bytes": len(data)}

@@ -75,7 +75,7 @@ def test_veils_are_lifted_or_left_and_shown_where(page: Page) -> None:
         assert not ((told[..., 0] > 0) & (told[..., 1] > 0)).any()
     html = page.get(page.at("/weave")).text
     assert "Lifted in" in html or "no veil to lift" in html
-    shown = page.get(page.at("/viewport/veils.jpg?x=0&y=0&w=1080&h=720&wide=540"))
+    shown = page.get(page.at("/viewport/veils.jpg?x=0&y=0&w=720&h=480&wide=540"))
     assert shown.status_code == 200 and shown.mimetype == "image/jpeg"
     page.post(page.at("/weave/veil"), {"value": "leave"})
     assert "stays as joint light leaves it" in page.get(page.at("/weave")).text

@@ -6,11 +6,15 @@ import json
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
-from ..core.register.area import common_area
+import numpy as np
+
+from ..core.register.movement import movement_of
+from ..core.register.nudge import STILL, Nudge
 from ..imaging.placement import Placement
 from ..imaging.pyramid import Box
 from ..recipe import Recipe
 from ..store import scenes
+from .canvas import canvas_of
 from .library import Library
 from .scene import reference_in
 from .steps import open_registration
@@ -25,10 +29,8 @@ class Placed:
 
     def canvas(self, recipe: Recipe, reference: str) -> Box:
         """The canvas (x, y, w, h) of a recipe in pixels of a reference frame."""
-        if recipe.canvas == "reference":
-            return (0, 0, *self.size)
         try:
-            return common_area([self.placements[reference].back(self.placements[f.id].corners()) for f in recipe.kept() if f.id in self.placements], self.size)
+            return canvas_of(recipe, {id: self.placements[reference].back(placement.corners()) for id, placement in self.placements.items()}, self.size)
         except ValueError:
             return (0, 0, *self.size)
 
@@ -56,7 +58,23 @@ def carried(before: Recipe, after: Recipe, where: Placed | None) -> Recipe:
     if old == new or where is None or not after.by_hand() or old not in where.placements or new not in where.placements:
         return after
     there, here = where.placements[old], where.placements[new]
+    after = _nudged_on(after, new, where)
     return after.moved(lambda points: here.back(there.onto(points)), where.canvas(before, old), where.canvas(after, new))
+
+
+def _nudged_on(recipe: Recipe, reference: str, where: Placed) -> Recipe:
+    """The recipe with nudges as they are on a new reference, so that all frames lie on each other as they did."""
+    nudges, there = {f.id: f.nudge for f in recipe.frames}, where.placements[reference].matrix
+    back = nudges[reference].back().matrix(where.size) @ there
+
+    def moved(nudge: Nudge) -> Nudge:
+        told = movement_of(np.linalg.inv(there) @ nudge.matrix(where.size) @ back, where.size)
+        return Nudge(x=told.right, y=told.down, scale=told.scale, turn=told.turn)
+
+    if all(nudge == STILL for nudge in nudges.values()):
+        return recipe
+    frames = [f.model_copy(update={"nudge": STILL if f.id == reference or nudges[reference] == f.nudge else moved(f.nudge)}) for f in recipe.frames]
+    return recipe.model_copy(update={"frames": frames})
 
 
 def told(what: str, before: Recipe, after: Recipe, where: Placed | None) -> str:

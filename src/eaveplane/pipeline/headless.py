@@ -15,6 +15,9 @@ from ..core.develop.look import NEUTRAL, RAW_LOOK
 from ..core.gather.composition import glimpse
 from ..core.gather.split import Taken, split, strangers
 from ..core.gather.verdicts import Verdict
+from ..core.register.movement import movement_of
+from ..core.register.nudge import STILL
+from ..core.register.trust import Trust
 from ..imaging.errors import PictureError
 from ..imaging.placement import Placement
 from ..imaging.pyramid import Box
@@ -215,7 +218,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     paths_of: dict[str, list[Path]] = {}
     for path, file in zip(asked.frames, read.file_of, strict=True):
         paths_of.setdefault(frame_of[file.id], []).append(path)
-    x, y, w, h = registered.area
+    x, y, w, h = scene.common(recipe, planned, registered)
     spent = np.diff(clock)
     middle = paths_of[planned.ids[planned.reference]]
     facts = {
@@ -232,7 +235,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "flaws": [],
         "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
     }
-    warned += [f"{paths_of[planned.ids[k]][0].name}: {text}" for k, text in enumerate(registered.warnings) if text]
+    warned += [f"{paths_of[planned.ids[k]][0].name}: {told.said}" for k, told in enumerate(registered.trusted) if told.said]
     return recipe.standing_alone(first.size), facts, warned
 
 
@@ -266,11 +269,28 @@ def _told(recipe: Recipe, planned: scene.Plan, registered: Registration, shares:
         "near_px": placement.shift.reach() if placement and placement.shift else 0.0,
         "gain": list(registered.drifts[k].gain) if k is not None and evened else [1.0, 1.0, 1.0],
         "falloff": registered.drifts[k].falloff if k is not None and evened else 0.0,
-        "residual_px": registered.residual[k] if k is not None else None,
+        **(_of_fit(placement, registered.trusted[k], frame) if placement and k is not None else {"residual_px": None}),
         "share": shares[k] if k is not None and used else 0.0,
         "state": "used" if used else "left_out",
         "reason": frame.reason or (verdict.flaw if verdict else None),
         "evidence": verdict.evidence if verdict else "",
+    }
+
+
+def _of_fit(placement: Placement, fit: Trust, frame: FrameChoice) -> dict[str, Any]:
+    """What the report says of how a frame lies."""
+    movement = movement_of(placement.matrix, placement.size)
+    return {
+        "residual_px": fit.residual,
+        "own_residual_px": fit.own,
+        "judged": fit.judged,
+        "fit": fit.verdict,
+        "fit_why": fit.said or "",
+        "shift_px": [movement.right, movement.down],
+        "scale_percent": movement.scale,
+        "turn_degrees": movement.turn,
+        "perspective_px": movement.perspective,
+        "nudged": frame.nudge != STILL,
     }
 
 

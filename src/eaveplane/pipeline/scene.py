@@ -8,11 +8,14 @@ from pathlib import Path
 
 from ..core.gather.coverage import LEAST_LOST, newly_soft
 from ..core.gather.inspect import Inspection
+from ..core.register.nudge import STILL
 from ..core.register.register import suggest_reference
+from ..imaging.pyramid import Box
 from ..recipe import FrameChoice, Reason, Recipe
 from .cache import Cache
+from .canvas import canvas_of
 from .runner import Runner
-from .steps import FrameStep, Inspect, Label, Lift, Locate, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
+from .steps import FrameStep, Inspect, Label, Lift, Locate, Nudged, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
 
 
 @dataclass(frozen=True)
@@ -29,14 +32,15 @@ class Plan:
         return self.woven.labelled
 
     @property
-    def registered(self) -> Register:
+    def registered(self) -> Register | Nudged:
         return self.woven.labelled.registered
 
     def steps(self) -> tuple[Step, ...]:
         """In the order in which they are made."""
         located = (self.woven.located,) if self.woven.located else ()
         lifted = (self.result,) if self.result is not self.woven else ()
-        return self.registered, self.labelled, *located, self.woven, *lifted
+        laid = (self.registered.registered, self.registered) if isinstance(self.registered, Nudged) else (self.registered,)
+        return *laid, self.labelled, *located, self.woven, *lifted
 
     @property
     def frames(self) -> tuple[FrameStep, ...]:
@@ -53,7 +57,9 @@ def plan(recipe: Recipe, frames: Mapping[str, FrameStep]) -> Plan | None:
     kept = recipe.kept()
     if not kept or any(f.id not in frames for f in kept):
         return None
-    registered = Register(tuple(frames[f.id] for f in kept), reference_in(recipe), recipe.camera_moved)
+    fitted = Register(tuple(frames[f.id] for f in kept), reference_in(recipe), recipe.camera_moved)
+    nudges = tuple(STILL if k == fitted.reference else f.nudge for k, f in enumerate(kept))
+    registered = Nudged(fitted, nudges) if any(nudge != STILL for nudge in nudges) else fitted
     located = Locate(registered) if recipe.weaving.way == "joint-light" and len(kept) > 1 else None
     woven = Weave(Label(registered, recipe.weaving.quiet), located, recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
     return Plan([f.id for f in kept], woven, Lift(woven) if located and recipe.veil == "lift" else woven)
@@ -66,8 +72,16 @@ def reference_in(recipe: Recipe) -> int:
 
 
 def register(cache: Cache, planned: Plan, runner: Runner) -> Registration:
-    runner.one("Registering", make, str(cache.root), planned.registered)
+    for step in planned.steps():
+        if isinstance(step, Register | Nudged):
+            runner.one("Registering", make, str(cache.root), step)
     return open_registration(cache, planned.registered.key)
+
+
+def common(recipe: Recipe, planned: Plan, laid: Registration) -> Box:
+    """The part (x, y, w, h) of the reference grid that all frames that count cover, at the ratio of the frame unless any will do."""
+    area = recipe if recipe.canvas != "reference" else recipe.model_copy(update={"canvas": "common"})
+    return canvas_of(area, {id: placement.corners() for id, placement in zip(planned.ids, laid.placements, strict=True)}, laid.size)
 
 
 def label(cache: Cache, planned: Plan, runner: Runner) -> list[float]:

@@ -45,7 +45,7 @@ def test_fits_lie_where_the_camera_was(name: str, allowed: float, request: pytes
     errors = [corner_error(fit, true, size) for fit, true in zip(found.fits, shots.truth.fits, strict=True)]
     print(f"{name}: corner error {', '.join(f'{e:.3f}' for e in errors)} px")
     assert max(errors) < allowed
-    assert found.warnings == [None] * len(details)
+    assert [told.said for told in found.trusted] == [None] * len(details)
 
     gains = [d.gain for d in measure_drift(small, [Placement(f, size).at(1) for f in found.fits], reference)]
     for gain, shot in zip(gains, shots.shots, strict=True):
@@ -69,7 +69,7 @@ def test_a_frame_of_something_else_is_not_trusted(tripod: Set) -> None:
     stranger = cv2.GaussianBlur(np.random.default_rng(1).random(details[0].luma.shape, np.float32), (0, 0), 3)
     lumas = [details[1].luma, details[2].luma, stranger]
     found = register(lambda k: lumas[k], [find_features(luma) for luma in lumas], 0, 1)
-    assert found.warnings[0] is None and found.warnings[2] is not None
+    assert found.trusted[0].said is None and found.trusted[2].said is not None
 
 
 def test_one_frame_needs_no_fit() -> None:

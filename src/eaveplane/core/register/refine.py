@@ -35,8 +35,9 @@ class Tiles:
     """Measured shifts between two frames laid on the reference grid.
 
     `centres` (n, 2) and `shifts` (n, 2) in pixels of the working grid: what stands at a centre in `first` stands
-    a shift farther in `second`; `sigma` (n,) is the expected error of a shift. `tried` is the number of tiles with
-    texture, of which these are the ones that agree.
+    a shift farther in `second`; `sigma` (n,) is the expected error of a shift, `sharper` (n,) below 0 where `first` is the
+    sharper one, above where `second` is. `tried` is the number of tiles with texture, of which these are the ones that
+    agree, `places` that of all tiles.
     """
 
     first: int
@@ -44,7 +45,9 @@ class Tiles:
     centres: NDArray[np.float64]
     shifts: NDArray[np.float64]
     sigma: NDArray[np.float64]
+    sharper: NDArray[np.int8]
     tried: int
+    places: int
 
 
 def banded(picture: FloatArray) -> FloatArray:
@@ -118,13 +121,14 @@ def _measure(a: np.ndarray, b: np.ndarray, corners: np.ndarray, size: int, out: 
     one = np.empty(4)
     for t in range(corners.shape[0]):
         _solve(a[0], b[0], corners[t, 0], corners[t, 1], size, one)
-        out[t, :] = one
+        out[t, :4] = one
         for side in range(2):
             before = out[t, 2]
             for k in range(1, a.shape[0]):
                 _solve(a[k if side == 0 else 0], b[0 if side == 0 else k], corners[t, 0], corners[t, 1], size, one)
                 if one[2] < out[t, 2]:
-                    out[t, :] = one
+                    out[t, :4] = one
+                    out[t, 4] = -1.0 if side == 0 else 1.0
                 if one[2] > before:
                     break
                 before = one[2]
@@ -139,14 +143,14 @@ def measure_pair(first: int, second: int, a: FloatArray, b: FloatArray, inside: 
         [(x, y) for y in range(2, height - size - 2, stride) for x in range(2, width - size - 2, stride) if inside[y : y + size : 8, x : x + size : 8].all()],
         dtype=np.int64,
     ).reshape(-1, 2)
-    out = np.zeros((len(corners), 4))
+    out = np.zeros((len(corners), 5))
     by_rows(lambda i, j: _measure(a, b, corners[i:j], size, out[i:j]), len(corners), size * size)
     floor = noise * size * size / 2
     textured = out[:, 3] > 4 * floor
     keep = (out[:, 2] < MOST_RESIDUAL) & textured & (np.hypot(out[:, 0], out[:, 1]) < 4)
     energy = out[keep, 3]
     sigma = np.sqrt((out[keep, 2] * energy + floor) / energy / (size / 2)) + 0.01
-    return Tiles(first, second, corners[keep] + (size - 1) / 2, out[keep, :2], sigma, int(textured.sum()))
+    return Tiles(first, second, corners[keep] + (size - 1) / 2, out[keep, :2], sigma, out[keep, 4].astype(np.int8), int(textured.sum()), len(corners))
 
 
 def _basis(points: NDArray[np.float64], centre: NDArray[np.float64], radius: float) -> NDArray[np.float64]:
@@ -168,15 +172,18 @@ def _update(parameters: NDArray[np.float64], centre: NDArray[np.float64], radius
 
 @dataclass(frozen=True, eq=False)
 class Adjustment:
-    """Updates (n, 3, 3) of all fits, the error that remains (n,) in pixels of the working grid.
+    """Updates (n, 3, 3) of all fits, the error that remains (n,) in pixels of the working grid, and `own`, that where the frame is
+    the sharper one (nan where it is nowhere).
 
-    `tiles` (n,) agree, which is the part `agreeing` (n,) of those that show texture.
+    `tiles` (n,) agree of the `textured` (n,); `judged` (n,) is the part of the frame in which they lie.
     """
 
     updates: list[NDArray[np.float64]]
     residual: list[float]
+    own: list[float]
     tiles: list[int]
-    agreeing: list[float]
+    textured: list[int]
+    judged: list[float]
     model: int
 
 
@@ -216,7 +223,8 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
     tried = [sum(pair.tried for pair in pairs if k in (pair.first, pair.second)) for k in range(frames)]
     pairs = [pair for pair in pairs if len(pair.centres)]
     if not pairs or not column:
-        return Adjustment([np.eye(3)] * frames, [float("nan") if k != reference else 0.0 for k in range(frames)], [0] * frames, [0.0] * frames, model)
+        unknown = [float("nan") if k != reference else 0.0 for k in range(frames)]
+        return Adjustment([np.eye(3)] * frames, unknown, unknown, [0] * frames, tried, [0.0] * frames, model)
     blocks = [_block(pair, column, own, shared, moved if model == ROTATION else None, centre, radius) for pair in pairs]
     target, sigma = np.concatenate([pair.shifts for pair in pairs]), np.concatenate([pair.sigma for pair in pairs])
     edges = np.cumsum([0, *(len(pair.sigma) for pair in pairs)])
@@ -240,11 +248,17 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
         scale = max(1.48 * float(np.median(error / sigma)), 0.3)
         weight = np.asarray(1 / (1 + (error / sigma / (1.5 * scale)) ** 2), np.float64)
     firsts, seconds = (np.repeat([getattr(pair, side) for pair in pairs], np.diff(edges)) for side in ("first", "second"))
-    updates, residual, tiles = [], [], []
+    sharper = np.concatenate([pair.sharper for pair in pairs])
+    updates, residual, own_zone, tiles = [], [], [], []
+
+    def left(which: NDArray[np.bool_]) -> float:
+        return float(np.sqrt(np.average(error[which] ** 2, weights=weight[which] / sigma[which] ** 2))) if which.any() else float("nan")
+
     for k in range(frames):
         mine = (firsts == k) | (seconds == k)
         tiles.append(int(mine.sum()))
-        residual.append(float(np.sqrt(np.average(error[mine] ** 2, weights=weight[mine] / sigma[mine] ** 2))) if mine.any() else float("nan"))
+        residual.append(left(mine))
+        own_zone.append(left(mine & np.where(firsts == k, sharper <= 0, sharper >= 0)))
         if k == reference:
             updates.append(np.eye(3))
             continue
@@ -253,7 +267,15 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
         if moved is not None and model == ROTATION:
             parameters[6:8] = solution[shared] * moved[k] / radius
         updates.append(_update(parameters, centre, radius))
-    return Adjustment(updates, residual, tiles, [n / max(1, t) for n, t in zip(tiles, tried, strict=True)], model)
+    return Adjustment(updates, residual, own_zone, tiles, tried, [_judged(pairs, k) for k in range(frames)], model)
+
+
+def _judged(pairs: list[Tiles], frame: int) -> float:
+    """The part of a frame in which tiles agree with any other frame."""
+    mine = [pair for pair in pairs if frame in (pair.first, pair.second)]
+    if not mine:
+        return 0.0
+    return len(np.unique(np.concatenate([pair.centres for pair in mine]), axis=0)) / max(1, max(pair.places for pair in mine))
 
 
 def working_inside(size: tuple[int, int], fits: list[NDArray[np.float64]]) -> list[NDArray[np.bool_]]:

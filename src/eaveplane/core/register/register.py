@@ -13,31 +13,23 @@ from ...imaging.placement import scaled, through
 from ...imaging.resample import halve, warp
 from .features import Features, first_fit
 from .refine import HOMOGRAPHY, ROTATION, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
+from .trust import REFERENCE, Trust, trust
 
-FEWEST_TILES = 8
-MOST_ERROR = 1.5
-"""Remaining error, in pixels of the frame, above which a fit is not to be trusted."""
 COARSE_SIDE = 800
 MODELS = {SIMILARITY: "similarity", ROTATION: "rotation", HOMOGRAPHY: "homography"}
 MOST_ROUNDS = 5
 STILL = 0.6
 """Movement of the corners, in pixels of the picture measured, below which another round would find little."""
-LEAST_AGREEING = 0.25
-"""Part of the textured tiles that agree, below which a frame without a chain of features is not taken for the same scene."""
 
 
 @dataclass(frozen=True, eq=False)
 class Registration:
-    """Fits (n) of (3, 3) from each frame's full-size pixels to the reference's; what is left in full-size pixels.
-
-    `warnings` holds a sentence for a frame whose fit should not be trusted, None for the others; `model` is
-    `similarity`, `rotation` (a camera turned in the hand) or `homography`, as the measured shifts support.
-    """
+    """Fits (n) of (3, 3) from each frame's full-size pixels to the reference's, and how far each can be trusted; `model` is
+    `similarity`, `rotation` (a camera turned in the hand) or `homography`, as the measured shifts support."""
 
     reference: int
     fits: list[NDArray[np.float64]]
-    residual: list[float]
-    warnings: list[str | None]
+    trusted: list[Trust]
     model: str
 
 
@@ -126,7 +118,7 @@ def register(
     """
     count = len(features)
     if count == 1:
-        return Registration(0, [np.eye(3)], [0.0], [None], "similarity")
+        return Registration(0, [np.eye(3)], [REFERENCE], "similarity")
     shape = luma(reference).shape
     chained, chains = _chain(features, max(2.0, max(shape) / 700), lambda share: progress(0.2 * share))
     fits = [np.linalg.inv(chained[reference]) @ fit for fit in chained]
@@ -154,21 +146,11 @@ def register(
             break
     assert adjustment is not None
     scale = 2.0**level
-    residual = [r * scale for r in adjustment.residual]
-    warnings = [
-        None if k == reference else _warning(residual[k], adjustment.tiles[k], adjustment.agreeing[k], chains[k] == chains[reference])
+    trusted = [
+        REFERENCE
+        if k == reference
+        else trust(adjustment.residual[k] * scale, adjustment.own[k] * scale, adjustment.judged[k], adjustment.tiles[k], adjustment.textured[k], chains[k] == chains[reference])
         for k in range(count)
     ]
     final = [scaled(f, 2.0**-level) for f in fits]
-    return Registration(reference, [f / f[2, 2] for f in final], residual, warnings, MODELS[adjustment.model])
-
-
-def _warning(residual: float, tiles: int, agreeing: float, linked: bool) -> str | None:
-    if tiles < FEWEST_TILES or (agreeing < LEAST_AGREEING and not linked):
-        return "Too little in this frame matches its neighbours; its fit is a guess."
-    if not np.isfinite(residual) or residual > MOST_ERROR:
-        return f"It is still {residual:.1f} px off on average; look at its edges."
-    if not linked and residual > 0.7:
-        return "No features led from this frame to the reference; look at its edges."
-    return None
-
+    return Registration(reference, [f / f[2, 2] for f in final], trusted, MODELS[adjustment.model])

@@ -11,6 +11,7 @@ from .inspect import Inspect, open_inspection
 from .label import Label, open_labels, zone_shares
 from .lift import Lift, Veils, open_veils, veils_of
 from .merge import Merge
+from .nudge import Nudged
 from .places import Locate, open_places
 from .register import Register, Registration, open_registration, registered_frames
 from .step import Step, make
@@ -27,6 +28,7 @@ __all__ = [
     "Locate",
     "Measure",
     "Merge",
+    "Nudged",
     "Register",
     "Registration",
     "Step",

@@ -16,6 +16,7 @@ from ...imaging.icc import Encoding, standard_encoding
 from ...imaging.light import to_codes
 from ...recipe import Recipe
 from ..cache import Cache
+from ..canvas import canvas_of
 from ..ticket import Ticket
 from .frame import Frame, encoding_of, open_frame
 from .label import open_labels
@@ -33,14 +34,13 @@ def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, repl
     picture = open_weave(cache, result).whole(0)
     guided = needs_guide(recipe.look)
     weights = open_labels(cache, woven.labelled.key) if recipe.strokes or guided else np.empty(0, np.float32)
-    size, box = (picture.shape[1], picture.shape[0]), (0, 0, picture.shape[1], picture.shape[0])
+    size = (picture.shape[1], picture.shape[0])
     guide = guide_of(picture, size, distances_of(weights, [frame.meta.focus_m for frame in frames])) if guided else None
     if recipe.strokes:
         readers = registered_frames(frames, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()], places_for(cache, woven))
         apply_strokes(picture, readers, weights, recipe.weaving, recipe.strokes, tell)
-    if recipe.canvas == "common":
-        x, y, w, h = box = laid.area
-        picture = np.ascontiguousarray(picture[y : y + h, x : x + w])
+    x, y, w, h = box = canvas_of(recipe, {f.id: placement.corners() for f, placement in zip(recipe.kept(), laid.placements, strict=True)}, size)
+    picture = np.ascontiguousarray(picture[y : y + h, x : x + w])
     tell.tell(0.5)
     source = frames[laid.reference]
     target = output_encoding(source, recipe)

@@ -36,7 +36,7 @@ class Inspect(Step):
         frames, laid = [open_frame(cache, frame) for frame in self.registered.frames], open_registration(cache, self.registered.key)
         ticket.tell(0.1)
         seen = [Seen(frame.octaves(), frame.small(), frame.meta, (frame.shot.kelvin, frame.shot.tint)) for frame in frames]
-        fitting = [not (warning and (residual is None or residual > WORST_FIT)) for warning, residual in zip(laid.warnings, laid.residual, strict=True)]
+        fitting = [not (told.said and (told.residual is None or told.residual > WORST_FIT)) for told in laid.trusted]
         read = registered_frames(frames, [frame.key for frame in self.registered.frames], laid, True, [Trim()] * len(frames)).read
         closely = laid_closely(lambda k: frames[k].detail(), laid.placements, [drift.gain[1] for drift in laid.drifts], lambda k, box: root_luma(read(k, 0, box)))
         found = inspect(seen, laid.placements, [drift.gain for drift in laid.drifts], fitting, closely, lambda share: ticket.tell(0.3 + 0.7 * share))

@@ -17,6 +17,7 @@ from ...imaging.placement import Placement
 from ..cache import Cache
 from ..ticket import Ticket
 from .frame import Frame, open_frame
+from .nudge import Nudged
 from .register import Register, open_registration
 from .step import Step
 
@@ -26,7 +27,7 @@ class Label(Step):
     """Label weights of all frames that were registered, from their detail."""
 
     name, version = "label", 4
-    registered: Register
+    registered: Register | Nudged
     quiet: float
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:

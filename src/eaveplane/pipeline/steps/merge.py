@@ -88,5 +88,5 @@ def _exposures_laid(frames: list[Frame], times: list[float], base: int) -> list[
     for k, fit in enumerate(found.fits):
         where = Placement(fit, frames[base].size)
         moved = float(np.linalg.norm(where.corners() - still, axis=-1).max())
-        placements.append(None if k == base or found.warnings[k] or moved < LEAST_MOVED else where)
+        placements.append(None if k == base or found.trusted[k].said or moved < LEAST_MOVED else where)
     return placements

@@ -17,6 +17,7 @@ from ...core.weave.places import Line, Places
 from ..cache import Cache
 from ..ticket import Ticket
 from .frame import open_frame
+from .nudge import Nudged
 from .register import Register, open_registration, registered_frames
 from .step import Step
 
@@ -31,7 +32,7 @@ class Locate(Step):
     """Places of the frames, two or more, that were registered."""
 
     name, version = "places", 3
-    registered: Register
+    registered: Register | Nudged
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
         frames, laid = [open_frame(cache, frame) for frame in self.registered.frames], open_registration(cache, self.registered.key)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -14,11 +14,11 @@ import numpy as np
 from ...core.even.drift import Drift, Trim, measure_drift, radius_squared
 from ...core.gather.detail import LAPLACIAN, POOL, signal
 from ...core.gather.focus import focus_of
-from ...core.register.area import common_area
 from ...core.register.moved import WORTH, CameraMoved, Moved, moved
-from ...core.register.register import MOST_ERROR, register
 from ...core.register.register import Registration as Found
+from ...core.register.register import register
 from ...core.register.sweep import blurred
+from ...core.register.trust import Trust
 from ...core.weave.laid import RegisteredFrames
 from ...core.weave.places import Places
 from ...imaging.colour import FloatArray
@@ -34,7 +34,7 @@ from .step import Step
 class Register(Step):
     """Frames, near to far, laid on one of them, and what then differs in brightness and colour."""
 
-    name, version = "register", 6
+    name, version = "register", 7
     frames: tuple[FrameStep, ...]
     reference: int
     camera_moved: CameraMoved = "auto"
@@ -58,13 +58,11 @@ class Register(Step):
             "reference": self.reference,
             "fits": [placement.matrix.tolist() for placement in placements],
             "steps": [placement.shift.step.tolist() if placement.shift else None for placement in placements],
-            "residual": [r if np.isfinite(r) else None for r in found.residual],
             # what remained was measured without the step; a frame that lies better for it is judged by what it gained
-            "warnings": [None if stepped and stepped.gains[k] > WORTH and found.residual[k] > MOST_ERROR else warning for k, warning in enumerate(found.warnings)],
+            "trusted": [asdict(replace(t, verdict="good", said=None) if stepped and stepped.gains[k] > WORTH and t.verdict == "look at it" else t) for k, t in enumerate(found.trusted)],
             "model": found.model,
             "focus": stepped.focus if stepped else None,
             "drifts": [asdict(drift) for drift in drifts],
-            "area": common_area([placement.corners() for placement in placements], frames[0].size),
             "size": frames[0].size,
         }
         for k, placement in enumerate(placements):
@@ -79,13 +77,11 @@ class Registration:
 
     reference: int
     placements: list[Placement]
-    residual: list[float | None]
-    warnings: list[str | None]
+    trusted: list[Trust]
     model: str
     focus: list[float] | None
     """Where frames are focused, as pixels of blur, near largest; known where the camera moved."""
     drifts: list[Drift]
-    area: Box
     size: tuple[int, int]
 
     @property
@@ -102,7 +98,7 @@ def open_registration(cache: Cache, key: str) -> Registration:
     shifts = [Shift(np.array(step), np.load(folder / f"depth{k}.npy").astype(np.float32), size) if step else None for k, step in enumerate(facts["steps"])]
     placements = [Placement(np.array(fit), size, shift) for fit, shift in zip(facts["fits"], shifts, strict=True)]
     drifts = [Drift(**{**drift, "gain": tuple(drift["gain"])}) for drift in facts["drifts"]]
-    return Registration(facts["reference"], placements, facts["residual"], facts["warnings"], facts["model"], facts["focus"], drifts, tuple(facts["area"]), size)
+    return Registration(facts["reference"], placements, [Trust(**told) for told in facts["trusted"]], facts["model"], facts["focus"], drifts, size)
 
 
 def registered_frames(frames: list[Frame], names: list[str], laid: Registration, even_out: bool, trims: Sequence[Trim], places: Places | None = None) -> RegisteredFrames:

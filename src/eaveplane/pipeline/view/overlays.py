@@ -1,4 +1,4 @@
-"""What is laid over the picture or shown in its place, by kind: share map, masks, differences, single corrections, drift, areas, veils."""
+"""What is laid over the picture or shown in its place, by kind: share map, masks, differences, edges, single corrections, drift, areas, veils."""
 
 from __future__ import annotations
 
@@ -16,6 +16,7 @@ from ...core.even.capture.settings import without
 from ...core.even.drift import MOST_SIDE, apart_map
 from ...core.finish.finish import Finish
 from ...core.masks.parts import Site
+from ...core.register.looking import REACH, edges_of, matched_difference
 from ...imaging.colour import FloatArray
 from ...imaging.light import light_of, root_of
 from ...imaging.pyramid import Box
@@ -24,6 +25,9 @@ from .view import View, around, cut_out
 
 DIFFERENT = 3.0
 AREA = (31, 110, 90)
+OURS, THEIRS = (255, 120, 70), (70, 230, 180)
+MARGIN = 8
+"""Pixels beside a box from which edges in it may begin."""
 MASKED = np.float32(118)
 """Grey of what a mask hides."""
 
@@ -67,9 +71,35 @@ def _mask(view: View, words: list[str], level: int, box: Box, look: Look) -> NDA
 
 
 def _difference(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
-    """What two frames differ by, around grey."""
-    a, b = (view.developed(f"frame:{id}", level, box, look) for id in words)
-    return np.asarray(np.clip(128 + 4 * 255 * (a - b), 0, 255), np.uint8)
+    """What two frames differ by, so many times, around grey."""
+    *ids, times = words
+    a, b = (view.developed(f"frame:{id}", level, box, look) for id in ids)
+    return np.asarray(np.clip(128 + _strength(times) * 255 * (a - b), 0, 255), np.uint8)
+
+
+def _matched(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """The same in greys, the sharper one blurred to match the other: what is left lies elsewhere, or moved."""
+    *ids, times = words
+    wide = around(box, REACH, view.size_at(level))
+    a, b = (view.developed(f"frame:{id}", level, wide, look).mean(axis=2) for id in ids)
+    apart = cut_out(matched_difference(a, b), wide, box)
+    return np.asarray(np.clip(128 + _strength(times) * 255 * apart, 0, 255), np.uint8)[..., None].repeat(3, axis=2)
+
+
+def _strength(times: str) -> int:
+    if times not in ("4", "8", "16", "32"):
+        raise ValueError(times)
+    return int(times)
+
+
+def _outlines(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """Edges of a frame in rust over those of another in green, white where both lie on each other, on the other's greys."""
+    wide = around(box, MARGIN, view.size_at(level))
+    a, b = (view.developed(f"frame:{id}", level, wide, look).mean(axis=2) for id in words)
+    ours, theirs = (cut_out(edges_of(picture), wide, box) for picture in (a, b))
+    out = (for_screen(cut_out(b, wide, box)[..., None].repeat(3, axis=2)) * np.float32(0.4)).astype(np.uint8)
+    out[theirs], out[ours], out[ours & theirs] = THEIRS, OURS, 255
+    return out
 
 
 def _capture(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
@@ -128,4 +158,15 @@ def _veils(view: View, words: list[str], level: int, box: Box, look: Look) -> ND
     return np.asarray(picture, np.uint8)
 
 
-OVERLAYS: dict[str, Overlay] = {"share": _share_map, "mask": _mask, "difference": _difference, "capture": _capture, "edges": _edges, "drift": _drift, "area": _area, "veils": _veils}
+OVERLAYS: dict[str, Overlay] = {
+    "share": _share_map,
+    "mask": _mask,
+    "difference": _difference,
+    "matched": _matched,
+    "outlines": _outlines,
+    "capture": _capture,
+    "edges": _edges,
+    "drift": _drift,
+    "area": _area,
+    "veils": _veils,
+}

@@ -22,10 +22,11 @@ from ...store import scenes
 from ..desk import desk
 from ..security import refuse
 from .opened import STAGES, ScenePage, opened
-from .told import notes, state
+from .told import notes, rail, state
 
 blueprint = Blueprint("scene", __name__, template_folder="templates", static_folder="static", static_url_path="/static/scene")
 blueprint.add_app_template_global(notes, "scene_notes")
+blueprint.add_app_template_global(rail, "scene_rail")
 blueprint.add_app_template_global(state, "scene_state")
 AT = "/scene/<int:number>"
 TILE = 512

@@ -22,12 +22,15 @@ from ...core.even.drift import Trim
 from ...core.finish.finish import Finish, crop_box, turned_size
 from ...core.gather.coverage import SoftBand
 from ...core.gather.inspect import Inspection
-from ...core.gather.order import profiles
 from ...core.gather.verdicts import Verdict, zone_of
-from ...imaging.colour import FloatArray
+from ...core.register.area import costs
+from ...imaging.placement import Points
+from ...imaging.pyramid import Box
+from ...pipeline.canvas import canvas_of
 from ...pipeline.frames import frame_steps
 from ...pipeline.scene import plan
-from ...pipeline.steps import FrameStep, Measure, open_inspection, shares_of
+from ...pipeline.steps import FrameStep, Measure, Nudged, open_inspection
+from ...pipeline.ticket import Ticket
 from ...pipeline.view import Frames, View, open_view
 from ...recipe import FrameChoice, Recipe
 from ...store import jobs, scenes
@@ -73,6 +76,14 @@ class ScenePage:
         self.files = desk.library.files(row["outing_id"], {i for f in self.recipe.frames for i in f.all_files()})
         self.there = self._frames_there()
         self.plan = plan(self.recipe, self.there.final)
+        self._nudge()
+
+    def _nudge(self) -> None:
+        """Nudge what is registered, where a hand did: it is done in no time, and nobody should wait for a job."""
+        step, cache = self.plan.registered if self.plan else None, self.desk.library.cache
+        if self.plan and isinstance(step, Nudged) and not step.is_there(cache) and step.registered.is_there(cache):
+            cache.make(step.key, lambda folder: step.build(cache, folder, Ticket("")))
+            scenes.note_made(self.desk.db, self.number, (step.key, self.plan.ids))
 
     def _frames_there(self) -> Frames:
         """Frames whose pixels are there, merged ones included."""
@@ -244,9 +255,30 @@ class ScenePage:
         """Pixels of the delivered picture for one of the weave."""
         if self.view is None or not self.recipe.delivery.long_edge:
             return 1.0
-        area = self.view.registered.area if self.view.registered and self.recipe.canvas == "common" else (0, 0, *self.view.size)
+        area = self.canvas
         _, _, w, h = crop_box(self.recipe.finish.crop, *turned_size(area[2], area[3], self.recipe.finish.straighten))
         return min(1.0, self.recipe.delivery.long_edge / max(w, h))
+
+    @cached_property
+    def canvas(self) -> Box:
+        """The canvas (x, y, w, h) that is kept; the whole frame before frames are registered, or where they have no part in common."""
+        size = self.view.size if self.view else (0, 0)
+        try:
+            return canvas_of(self.recipe, self.corners, size) if self.corners else (0, 0, *size)
+        except ValueError:
+            return (0, 0, *size)
+
+    @cached_property
+    def corners(self) -> dict[str, Points]:
+        """Corners (4, 2) on the reference grid of registered frames, by id."""
+        found = self.view.registered if self.view else None
+        return {id: placement.corners() for id, placement in zip(self.plan.ids, found.placements, strict=True)} if self.plan and found else {}
+
+    @cached_property
+    def area_costs(self) -> dict[str, float]:
+        """By which part (0..1) the common area would grow without each frame that counts, by id."""
+        counted = [f.id for f in self.recipe.kept() if f.counts and f.id in self.corners]
+        return dict(zip(counted, costs([self.corners[id] for id in counted], self.view.size), strict=True)) if self.view and counted else {}
 
     @property
     def size_of_frame(self) -> str:
@@ -278,58 +310,6 @@ class ScenePage:
             return scenes.recipe_of_result(self.desk.db, self.results[0]) if self.results else None
         except ValidationError:
             return None
-
-    # ---- the rail -------------------------------------------------------------------------------------------
-
-    def rail(self) -> list[dict[str, Any]]:
-        """The frames, far first."""
-        kept = self.recipe.kept()
-        place = {f.id: i for i, f in enumerate(kept)}
-        shares = shares_of(self.desk.library.cache, self.plan.result.key) if self.plan and self.woven else None
-        reference = self.plan.ids[self.plan.reference] if self.plan else None
-        lines = self._profiles()
-        soft = {self.band_side(band): band for band in self.gaps() if band.near is not None and band.far is not None}
-        out = []
-        for number, frame in enumerate(self.recipe.frames):
-            verdict = self.inspected.get(frame.id)
-            files = frame.all_files()
-            decoded = self.view.frames.get(frame.id) if self.view else None
-            share = shares[place[frame.id]] if shares and frame.id in place else None
-            out.append(
-                {
-                    "id": frame.id,
-                    "number": number + 1,
-                    "place": number,
-                    "name": frame.name,
-                    "file": frame.file,
-                    "kept": frame.state == "keep",
-                    "reason": frame.reason or "by hand",
-                    "focus": decoded.meta.focus_m if decoded else None,
-                    "share": share if share is not None or verdict is None or frame.state != "keep" else verdict.share,
-                    "proposed": verdict.flaw if verdict and frame.state == "keep" else None,
-                    "exposures": len(frame.exposures) if not frame.use else 0,
-                    "face": files[len(files) // 2],
-                    "soft_beyond": soft.get(frame.id),
-                    "reference": frame.id == reference,
-                    "profile": lines.get(frame.id),
-                    "ready": decoded is not None,
-                    "trim": frame.trim if frame.trim != Trim() else None,
-                    "version": self.view.frame_version(frame.id) if self.view and decoded else "",
-                }
-            )
-        return out[::-1]
-
-    def _profiles(self) -> dict[str, str]:
-        """Sharp-zone profiles of kept frames as the points of a line, 24 wide and 48 high."""
-        if self.view is None or self.plan is None:
-            return {}
-        ids, frames = self.plan.ids, self.view.frames
-
-        def measure() -> FloatArray:
-            return profiles([frames[i].octaves() for i in ids])
-
-        rows = self.desk.kept.get(("profiles", self.plan.registered.key), measure)
-        return {id: " ".join(f"{1 + 22 * float(v):.1f},{y + 0.5:.1f}" for y, v in enumerate(line)) for id, line in zip(ids, rows, strict=True)}
 
     def choice(self, id: str) -> FrameChoice:
         """A frame of the scene by id; 404 where there is none."""

@@ -1,11 +1,15 @@
-"""What a scene tells: remarks for the notebook, and facts for the picture's scripts."""
+"""What a scene tells: remarks for the notebook, the frames on the rail, and facts for the picture's scripts."""
 
 from __future__ import annotations
 
 import hashlib
 from typing import Any
 
+from ...core.even.drift import Trim
+from ...core.gather.order import profiles
+from ...imaging.colour import FloatArray
 from ...pipeline.depth import depth_colour
+from ...pipeline.steps import shares_of
 from .opened import ScenePage
 
 
@@ -16,11 +20,12 @@ def notes(scene: ScenePage) -> list[dict[str, str]]:
         found.insert(0, {"grave": "yes", "title": "The last step failed", "text": scene.last_job["message"], "frame": ""})
     numbers = {f.id: i + 1 for i, f in enumerate(scene.recipe.frames)}
     if scene.view is not None and scene.view.registered is not None and scene.plan is not None:
-        for id, warning, residual in zip(scene.plan.ids, scene.view.registered.warnings, scene.view.registered.residual, strict=True):
-            if warning:
-                found.append({"grave": "yes", "title": f"Frame {numbers[id]} may not fit", "text": warning, "frame": id})
-            elif residual is not None and residual > 0.8:
-                found.append({"grave": "", "title": f"Frame {numbers[id]} fits loosely", "text": f"{residual:.1f} px remain; look at its edges.", "frame": id})
+        for id, fit in zip(scene.plan.ids, scene.view.registered.trusted, strict=True):
+            if fit.said:
+                found.append({"grave": "yes", "title": f"Frame {numbers[id]}: {'look at its fit' if fit.verdict == 'look at it' else 'its fit cannot be trusted'}", "text": fit.said, "frame": id})
+            elif fit.residual is not None and fit.residual > 0.8:
+                found.append({"grave": "", "title": f"Frame {numbers[id]} fits loosely", "text": f"{fit.residual:.1f} px remain; look at its edges.", "frame": id})
+        found += _of_area(scene, numbers)
     for band in scene.gaps():
         found.append({"grave": "yes", "title": "Soft band", "text": band.told(), "frame": scene.band_side(band)})
     for id in scene.proposals():
@@ -34,12 +39,74 @@ def notes(scene: ScenePage) -> list[dict[str, str]]:
     return found
 
 
+DEAR = 0.02
+"""Part of the common area that one frame alone may cost without a word."""
+
+
+def _of_area(scene: ScenePage, numbers: dict[str, int]) -> list[dict[str, str]]:
+    """Remarks on frames that cost much of the common area."""
+    if scene.recipe.canvas == "reference":
+        return []
+    dear = [(id, cost) for id, cost in scene.area_costs.items() if cost > DEAR]
+    said = "It reaches less far than the others. In Register, under Area, it can be kept with what it has."
+    return [{"grave": "", "title": f"Frame {numbers[id]} alone costs {100 * cost:.0f} % of the picture", "text": said, "frame": id} for id, cost in dear]
+
+
+def rail(scene: ScenePage) -> list[dict[str, Any]]:
+    """The frames, far first."""
+    kept = scene.recipe.kept()
+    place = {f.id: i for i, f in enumerate(kept)}
+    shares = shares_of(scene.desk.library.cache, scene.plan.result.key) if scene.plan and scene.woven else None
+    reference = scene.plan.ids[scene.plan.reference] if scene.plan else None
+    lines = _profiles(scene)
+    soft = {scene.band_side(band): band for band in scene.gaps() if band.near is not None and band.far is not None}
+    out = []
+    for number, frame in enumerate(scene.recipe.frames):
+        verdict = scene.inspected.get(frame.id)
+        files = frame.all_files()
+        decoded = scene.view.frames.get(frame.id) if scene.view else None
+        share = shares[place[frame.id]] if shares and frame.id in place else None
+        out.append(
+            {
+                "id": frame.id,
+                "number": number + 1,
+                "place": number,
+                "name": frame.name,
+                "file": frame.file,
+                "kept": frame.state == "keep",
+                "reason": frame.reason or "by hand",
+                "focus": decoded.meta.focus_m if decoded else None,
+                "share": share if share is not None or verdict is None or frame.state != "keep" else verdict.share,
+                "proposed": verdict.flaw if verdict and frame.state == "keep" else None,
+                "exposures": len(frame.exposures) if not frame.use else 0,
+                "face": files[len(files) // 2],
+                "soft_beyond": soft.get(frame.id),
+                "reference": frame.id == reference,
+                "profile": lines.get(frame.id),
+                "ready": decoded is not None,
+                "trim": frame.trim if frame.trim != Trim() else None,
+                "version": scene.view.frame_version(frame.id) if scene.view and decoded else "",
+            }
+        )
+    return out[::-1]
+
+def _profiles(scene: ScenePage) -> dict[str, str]:
+    """Sharp-zone profiles of kept frames as the points of a line, 24 wide and 48 high."""
+    if scene.view is None or scene.plan is None:
+        return {}
+    ids, frames = scene.plan.ids, scene.view.frames
+
+    def measure() -> FloatArray:
+        return profiles([frames[i].octaves() for i in ids])
+
+    rows = scene.desk.kept.get(("profiles", scene.plan.registered.key), measure)
+    return {id: " ".join(f"{1 + 22 * float(v):.1f},{y + 0.5:.1f}" for y, v in enumerate(line)) for id, line in zip(ids, rows, strict=True)}
+
+
 def state(scene: ScenePage) -> dict[str, Any]:
     """What the picture's scripts need to know."""
     view = scene.view
     count = len(scene.recipe.in_depth())
-    area = list(view.registered.area) if view and view.registered else [0, 0, *(view.size if view else (0, 0))]
-    canvas = area if scene.recipe.canvas == "common" else [0, 0, *(view.size if view else (0, 0))]
     return {
         "scene": scene.number,
         "version": scene.version,
@@ -58,8 +125,7 @@ def state(scene: ScenePage) -> dict[str, Any]:
         "registered": scene.registered,
         "labelled": bool(view and view.gates is not None),
         "woven": scene.woven,
-        "area": area,
-        "canvas": canvas,
+        "canvas": list(scene.canvas),
         "straighten": scene.recipe.finish.straighten,
         "crop": scene.recipe.finish.crop.model_dump(),
         "ratio": scene.recipe.finish.ratio,

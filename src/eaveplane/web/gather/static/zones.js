@@ -49,10 +49,9 @@ export class Zones {
   moved() {
     const { picture } = this.page;
     if (!picture.viewer || !this.group.childElementCount) return;
-    const at = picture.toScreen(-0.5, -0.5), scale = picture.scale();
-    this.group.setAttribute("transform", `translate(${at.x} ${at.y}) scale(${scale})`);
+    picture.follow(this.group);
     // the hatch keeps its size on screen
-    this.pattern?.setAttribute("patternTransform", `scale(${1.8 / scale})`);
+    this.pattern?.setAttribute("patternTransform", `scale(${1.8 / picture.scale()})`);
   }
 
   toggle() { this.on = !this.on; this.draw(); }

@@ -13,6 +13,9 @@ export class Picture {
     this.shown = "";
     this.piece = null;
     this.wipe = 0.5;
+    this.rhythm = 600;
+    this.amplified = 4;
+    this.instead = "";
   }
 
   open() {
@@ -50,9 +53,10 @@ export class Picture {
   /** The name under which the server knows a view, for the frame chosen. */
   what(view) {
     const { chosen, state } = this.page;
-    if (view === "frame") return `frame:${chosen}`;
+    if (view === "frame") return `frame:${this.instead || chosen}`;
     if (view === "mask") return `mask:${chosen}`;
-    if (view === "difference") return `difference:${chosen}:${state.reference}`;
+    if (view === "difference" || view === "matched") return `${view}:${chosen}:${state.reference}:${this.amplified}`;
+    if (view === "outlines") return `outlines:${chosen}:${state.reference}`;
     if (view === "capture") return `capture:all:${chosen}`;
     if (view === "edges" || view === "drift") return `${view}:${chosen}`;
     if (view === "area") return state.lookValues.areas.length ? `area:${Math.min(this.page.parts.even.areas.chosen, state.lookValues.areas.length - 1)}` : "weave";
@@ -102,7 +106,7 @@ export class Picture {
     else if (view === "capture") wanted.push(this.source(`capture:${page.without}:${page.chosen}`));
     else if (page.before === "wipe") wanted.push(this.source(this.what(view), true));
     this.beside(page.before === "side" ? this.source(this.what(view), true) : null);
-    if (page.blinking) wanted.push(this.source(`frame:${state.reference}`));
+    if (page.blinking) wanted.splice(0, 1, ...this.blinked().map((id) => this.source(`frame:${id}`)));
     const key = wanted.map((w) => w.key).join("&");
     if (key === this.shown) return;
     const first = !this.shown;
@@ -137,14 +141,40 @@ export class Picture {
     this.arrange();
   }
 
+  /** Frames that blink, in turn. */
+  blinked() {
+    const { state, chosen, blinking } = this.page;
+    return blinking === "all" ? state.frames.filter((f) => f.kept).map((f) => f.id) : [chosen, state.reference];
+  }
+
+  /** Show the tiles so many pixels of the picture aside, until others are laid. */
+  aside(right, down) {
+    this.piece = null;
+    this.drawFresh();
+    this.items[0]?.setPosition(new OpenSeadragon.Point(right / this.width, down / this.width), true);
+  }
+
+  /** Lay an SVG group in pixels of the picture where the picture is. */
+  follow(group) {
+    if (!this.viewer) return;
+    const at = this.toScreen(-0.5, -0.5);
+    group.setAttribute("transform", `translate(${at.x} ${at.y}) scale(${this.scale()})`);
+  }
+
   arrange() {
     clearInterval(this.blinker);
     const [below, above] = this.items;
     const { page } = this;
     if (this.split && above) this.clip();
     else if (page.blinking && below && above) {
-      let on = true;
-      this.blinker = setInterval(() => { on = !on; above.setOpacity(on ? 1 : 0); this.say(on ? page.state.reference : page.chosen); }, 600);
+      const ids = this.blinked();
+      let on = ids.length - 1;
+      this.blinker = setInterval(() => {
+        on = (on + 1) % ids.length;
+        // those above hide those below: one at a time is taken away or laid on, so that none is seen through another
+        this.items.forEach((item, place) => { if (place) item?.setOpacity(place <= on ? 1 : 0); });
+        this.say(ids[on]);
+      }, this.rhythm);
     }
     this.wipeLine();
   }
@@ -191,13 +221,13 @@ export class Picture {
     this.secondKey = want.key;
     this.second?.destroy();
     this.second = OpenSeadragon({ element: document.getElementById("beside"), drawer: "canvas", showNavigationControl: false, animationTime: 0, blendTime: 0, immediateRender: true, minZoomImageRatio: 0.6, maxZoomPixelRatio: 8, visibilityRatio: 0.3, mouseNavEnabled: false, imageLoaderLimit: 2, tileSources: want.source });
-    this.second.addHandler("open", () => this.follow());
+    this.second.addHandler("open", () => this.lead());
     this.second.addHandler("tile-drawn", () => { this.box.dataset.beside = want.key; });
     // the first pane has become half as wide
     requestAnimationFrame(() => { this.viewer.forceResize(); this.fit(); });
   }
 
-  follow() {
+  lead() {
     if (!this.second?.viewport) return;
     this.second.viewport.zoomTo(this.viewer.viewport.getZoom(true), null, true);
     this.second.viewport.panTo(this.viewer.viewport.getCenter(true), true);
@@ -273,25 +303,31 @@ export class Picture {
 
   turn(degrees) { this.viewer?.viewport.setRotation(degrees, true); }
 
-  resized() { this.viewer?.viewport.resize(); }
+  /** The mat has another size: a picture that was seen whole still is. */
+  resized() {
+    if (!this.viewer) return;
+    const { viewport } = this.viewer, whole = Math.abs(viewport.getZoom() / viewport.getHomeZoom() - 1) < 0.02;
+    this.viewer.forceResize();
+    if (whole) viewport.goHome(true);
+  }
 
   moved() {
     const zoom = this.scale() * devicePixelRatio;
     document.getElementById("zoom").textContent = zoom >= 0.995 ? `${zoom.toFixed(zoom < 1.05 ? 0 : 1)}:1` : `1:${(1 / zoom).toFixed(1)}`;
     this.wipeLine();
     this.page.tell("moved");
-    this.follow();
+    this.lead();
   }
 
   // ---- words on the picture, the wipe ----
 
   say(id) {
-    const { page } = this, found = page.frame(id || page.chosen);
+    const { page } = this, found = page.frame(id || this.instead || page.chosen);
     const name = found ? `frame ${found.number}${found.name ? `, ${found.name}` : ""}` : "";
     const { state } = page;
     const weave = state.woven ? "weave" : state.labelled ? "weave, as far as it is seen" : state.registered ? "reference frame; not woven yet" : "one frame; not woven yet";
     const without = { demosaic: "the usual demosaicing", highlights: "highlights cut", noise: "noise as it came", fringes: "fringes as they came", sharpening: "without sharpening" }[page.without] || `without the correction of ${page.without}`;
-    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, share: "share map: which frame is sharpest where", veils: "green lines: a veil was lifted; rust lines: a near thing that stays as woven", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × 4`, compare: `left ${name}, right the weave` };
+    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, share: "share map: which frame is sharpest where", veils: "green lines: a veil was lifted; rust lines: a near thing that stays as woven", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × ${this.amplified}`, matched: `difference of ${name} and the reference, blur matched, × ${this.amplified}`, outlines: `edges: ${name} rust, reference green, both white`, compare: `left ${name}, right the weave` };
     const before = { whole: " · before the look", wipe: " · left before the look", side: " · right before the look" }[page.before] || "";
     this.caption.textContent = words[page.view] + before;
   }

@@ -23,7 +23,7 @@ const page = {
   view: "weave",
   before: "",
   clipping: false,
-  blinking: false,
+  blinking: "",
   parts: {},
 };
 
@@ -61,7 +61,7 @@ page.show = () => {
     const view = button.dataset.view;
     button.setAttribute("aria-pressed", view === page.view);
     if (view === "veils") continue;
-    button.disabled = (["share", "mask"].includes(view) && !labelled) || (["difference"].includes(view) && !there);
+    button.disabled = (["share", "mask"].includes(view) && !labelled) || (["difference", "matched", "outlines"].includes(view) && !there);
   }
   picture.show(page.view);
   page.tell("draw");
@@ -71,7 +71,7 @@ page.show = () => {
 page.setView = (view) => {
   if (view === "compare" && page.view === "compare") view = "weave";
   page.view = view;
-  page.blinking = false;
+  page.blinking = "";
   page.show();
 };
 
@@ -161,7 +161,7 @@ const DOES = {
   fit: () => picture.fit(),
   one: () => picture.zoomTo(1),
   two: () => picture.zoomTo(2),
-  blink,
+  blink: () => page.blink("two"),
   fold: () => { page.folded = !document.body.classList.contains("folded"); fold(); },
 };
 
@@ -188,16 +188,17 @@ function toggle(what) {
   page.show();
 }
 
-function blink() {
-  page.blinking = !page.blinking;
-  document.querySelector("[data-do=blink]")?.setAttribute("aria-pressed", page.blinking);
-  if (page.blinking && page.chosen === page.state.reference) {
+/** Blink `two`, the chosen frame and the reference, or `all` frames; once more ends it. */
+page.blink = (which) => {
+  page.blinking = page.blinking === which ? "" : which;
+  if (page.blinking === "two" && page.chosen === page.state.reference) {
     const other = page.state.frames.find((f) => f.kept && f.id !== page.chosen);
     if (other) page.choose(other.id);
   }
   page.view = "frame";
   page.show();
-}
+  page.tell("dress");
+};
 
 // ---- fields of benches that post by themselves ----
 
@@ -230,7 +231,7 @@ document.addEventListener("keyup", (event) => {
 });
 
 const KEYS = {
-  j: () => step(-1), k: () => step(1), 0: () => page.setView("weave"), b: blink,
+  j: () => step(-1), k: () => step(1), 0: () => page.setView("weave"), b: () => page.blink("two"),
   n: (event) => note(event.shiftKey ? -1 : 1),
   f: () => picture.fit(), h: () => picture.closer(), c: () => page.setView("compare"), v: () => before("whole"),
   o: () => toggle("clipping"),
