@@ -157,7 +157,7 @@ def test_the_chosen_frame_is_seen_through_the_brush(page: Page, demo: Server) ->
     page.goto(f"{demo.address}/scene/1/even")
     page.get_by_role("button", name="On to Register").click()
     page.wait_for_url("**/register")
-    expect(page.locator(".fits tbody tr")).to_have_count(5, timeout=180_000)
+    expect(page.locator(".fits tr[data-nudge]")).to_have_count(5, timeout=180_000)
     page.click("#route a[aria-label^='Mend']")
     page.keyboard.press("1")
     page.keyboard.press("0")

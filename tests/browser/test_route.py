@@ -126,7 +126,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
 
     # Register, Weave: jobs run, the page tells when they are done
     page.get_by_role("button", name="On to Register").click()
-    expect(page.locator(".fits tbody tr")).to_have_count(4, timeout=180_000)
+    expect(page.locator(".fits tr[data-nudge]")).to_have_count(4, timeout=180_000)
     page.get_by_role("button", name="Weave 4 frames").click()
     to(page, "Weave")
     expect(page.locator("#bench-main a.main")).to_have_text("On to Mend", timeout=180_000)
@@ -204,6 +204,8 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
 
 
 def test_the_picture_is_handled_by_keys(page: Page, server: Server, card: Path) -> None:
+    # so small that the picture does not fit at 1:1
+    page.set_viewport_size({"width": 1024, "height": 640})
     page.goto(f"{server.address}/scene/1/register")
     whole(page)
     page.mouse.move(640, 300)

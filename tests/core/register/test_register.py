@@ -35,7 +35,7 @@ def analysed(paths: list[Path], halvings: int = 1) -> tuple[list[Detail], list[n
     return details, small
 
 
-@pytest.mark.parametrize(("name", "allowed"), [("tripod", 0.5), ("handheld", 1.0)])
+@pytest.mark.parametrize(("name", "allowed"), [("tripod", 0.12), ("handheld", 0.12)])
 def test_fits_lie_where_the_camera_was(name: str, allowed: float, request: pytest.FixtureRequest) -> None:
     shots: Set = request.getfixturevalue(name)
     details, small = analysed(shots.paths)

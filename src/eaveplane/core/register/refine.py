@@ -175,7 +175,8 @@ class Adjustment:
     """Updates (n, 3, 3) of all fits, the error that remains (n,) in pixels of the working grid, and `own`, that where the frame is
     the sharper one (nan where it is nowhere).
 
-    `tiles` (n,) agree of the `textured` (n,); `judged` (n,) is the part of the frame in which they lie.
+    `tiles` (n,) agree of the `textured` (n,); `judged` (n,) is the part of the frame in which they lie; `turned` is the factor by which
+    perspective goes with the shift.
     """
 
     updates: list[NDArray[np.float64]]
@@ -185,13 +186,16 @@ class Adjustment:
     textured: list[int]
     judged: list[float]
     model: int
+    turned: float = 0.0
 
 
 def _block(
-    pair: Tiles, column: dict[int, int], own: int, shared: int, moved: NDArray[np.float64] | None, centre: NDArray[np.float64], radius: float
+    pair: Tiles, column: dict[int, int], own: int, shared: int, moved: NDArray[np.float64] | None, turned: float, centre: NDArray[np.float64], radius: float
 ) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
     """The unknowns that a pair's shifts depend on, and by how much (tiles, 2, unknowns)."""
     whole = _basis(pair.centres, centre, radius)
+    if own == SIMILARITY:
+        whole[:, :, :2] += turned * whole[:, :, 6:8]
     where: list[int] = []
     parts: list[NDArray[np.float64]] = []
     perspective = np.zeros((len(whole), 2, 1))
@@ -207,12 +211,13 @@ def _block(
     return np.array(where, np.int64), np.concatenate(parts, axis=2)
 
 
-def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int], model: int, moved: NDArray[np.float64] | None = None) -> Adjustment:
+def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int], model: int, moved: NDArray[np.float64] | None = None, turned: float = 0.0) -> Adjustment:
     """One robust least-squares problem (Cauchy weights, re-weighted) over all frames but the reference.
 
     `model` is SIMILARITY; or ROTATION, a camera that was turned: then perspective goes with the shift, by one factor
     for all frames (radius over focal length, squared), and `moved` (frames, 2) are the frames' shifts so far; or
-    HOMOGRAPHY. What goes beyond similarities is held by a small ridge.
+    HOMOGRAPHY. What goes beyond similarities is held by a small ridge. Where `turned`, the factor as far as it is known, is not 0,
+    shifts of the first two take their perspective along.
     """
     centre = (np.array(size, np.float64) - 1) / 2
     radius = float(max(size)) / 2
@@ -225,7 +230,7 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
     if not pairs or not column:
         unknown = [float("nan") if k != reference else 0.0 for k in range(frames)]
         return Adjustment([np.eye(3)] * frames, unknown, unknown, [0] * frames, tried, [0.0] * frames, model)
-    blocks = [_block(pair, column, own, shared, moved if model == ROTATION else None, centre, radius) for pair in pairs]
+    blocks = [_block(pair, column, own, shared, moved if model == ROTATION else None, turned, centre, radius) for pair in pairs]
     target, sigma = np.concatenate([pair.shifts for pair in pairs]), np.concatenate([pair.sigma for pair in pairs])
     edges = np.cumsum([0, *(len(pair.sigma) for pair in pairs)])
     weight: NDArray[np.float64] = np.ones(len(target))
@@ -264,10 +269,13 @@ def adjust(frames: int, reference: int, pairs: list[Tiles], size: tuple[int, int
             continue
         parameters = np.zeros(8)
         parameters[:own] = solution[column[k] * own : (column[k] + 1) * own] / radius
+        if model != HOMOGRAPHY:
+            parameters[6:8] = turned * parameters[:2]
         if moved is not None and model == ROTATION:
-            parameters[6:8] = solution[shared] * moved[k] / radius
+            parameters[6:8] += solution[shared] * moved[k] / radius
         updates.append(_update(parameters, centre, radius))
-    return Adjustment(updates, residual, own_zone, tiles, tried, [_judged(pairs, k) for k in range(frames)], model)
+    found = turned + (float(solution[shared]) if model == ROTATION else 0.0)
+    return Adjustment(updates, residual, own_zone, tiles, tried, [_judged(pairs, k) for k in range(frames)], model, found)
 
 
 def _judged(pairs: list[Tiles], frame: int) -> float:

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
-from ...imaging.placement import scaled, through
+from ...imaging.placement import around, scaled, through
 from ...imaging.resample import halve, warp
 from .features import Features, first_fit
 from .refine import HOMOGRAPHY, ROTATION, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
@@ -18,6 +19,8 @@ from .trust import REFERENCE, Trust, trust
 COARSE_SIDE = 800
 MODELS = {SIMILARITY: "similarity", ROTATION: "rotation", HOMOGRAPHY: "homography"}
 MOST_ROUNDS = 5
+MOST_TURNED = 6.0
+"""Half the longer side over the focal length, squared, of the widest lens that is believed."""
 STILL = 0.6
 """Movement of the corners, in pixels of the picture measured, below which another round would find little."""
 
@@ -55,7 +58,15 @@ def _chain(features: list[Features], tolerance: float, heard: Callable[[float], 
     return fits, chains
 
 
-def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], reference: int, heard: Callable[[float], None]) -> Adjustment:
+@dataclass(frozen=True)
+class _Camera:
+    """What rounds have found of the camera: the freest model that they supported, and the factor by which perspective goes with the shift."""
+
+    model: int = SIMILARITY
+    turned: float = 0.0
+
+
+def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], reference: int, state: _Camera, heard: Callable[[float], None]) -> Adjustment:
     """One round of measuring and adjusting on the grid of the lumas given; `heard` is told the part done, frame by frame."""
     count = len(fits)
     size = luma(reference).shape[1], luma(reference).shape[0]
@@ -73,12 +84,32 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
         kept.pop(k - 2, None)
     middle = (np.array(size, np.float64) - 1) / 2
     moved = np.array([through(middle[None], f)[0] - middle for f in fits])
-    chosen = adjust(count, reference, pairs, size, SIMILARITY)
-    for model in (ROTATION, HOMOGRAPHY):
-        freer = adjust(count, reference, pairs, size, model, moved)
-        if _supported(chosen, freer):
-            chosen = freer
-    return chosen
+    plain = adjust(count, reference, pairs, size, SIMILARITY, turned=state.turned)
+    if state.model < HOMOGRAPHY:
+        turning = adjust(count, reference, pairs, size, ROTATION, moved, state.turned)
+        # once it is known that the camera was turned, by how much perspective goes with that is only told better
+        closer = abs(turning.turned - state.turned) > 0.001 * state.turned if state.turned else _supported(plain, turning)
+        if closer and 0 < turning.turned < MOST_TURNED:
+            return turning
+    free = adjust(count, reference, pairs, size, HOMOGRAPHY)
+    return free if state.model == HOMOGRAPHY or _supported(plain, free) else plain
+
+
+def _turned(fit: NDArray[np.float64], factor: float, size: tuple[int, int]) -> NDArray[np.float64]:
+    """What a camera sees that was turned and zoomed so that the middle of a frame of `size` (w, h) lies where a fit lays it, as large and as upright;
+    `factor` is half the longer side over the focal length, squared."""
+    middle, focal = (np.array(size, np.float64) - 1) / 2, max(size) / 2 / np.sqrt(factor)
+    shift = through(middle[None], fit)[0] - middle
+    axis = np.array([-shift[1], shift[0], 0]) / max(float(np.hypot(*shift)), 1e-12)
+    rotation = cv2.Rodrigues(axis * np.arctan(np.hypot(*shift) / focal))[0]
+    lens = np.array([[focal, 0, middle[0]], [0, focal, middle[1]], [0, 0, 1]])
+    turning = lens @ rotation @ np.linalg.inv(lens)
+    (wanted, upright), (large, askew) = (around((float(middle[0]), float(middle[1])), lambda points, m=m: through(points, m)) for m in (fit, turning))  # type: ignore[misc]
+    scale, angle = wanted / large, np.radians(upright - askew)
+    a, b = scale * np.cos(angle), scale * np.sin(angle)
+    similar = np.array([[a, -b, middle[0] - a * middle[0] + b * middle[1]], [b, a, middle[1] - b * middle[0] - a * middle[1]], [0, 0, 1]])
+    found: NDArray[np.float64] = turning @ similar
+    return found / found[2, 2]
 
 
 def _moved(adjustment: Adjustment, shape: tuple[int, ...], halved: bool) -> float:
@@ -123,10 +154,11 @@ def register(
     chained, chains = _chain(features, max(2.0, max(shape) / 700), lambda share: progress(0.2 * share))
     fits = [np.linalg.inv(chained[reference]) @ fit for fit in chained]
     coarse = max(shape) > COARSE_SIDE
-    adjustment = None
+    adjustment, state = None, _Camera()
     for round_number in range(MOST_ROUNDS + 1):
         # rounds at the small size until nothing moves any more, then one at the full one
-        last = round_number == MOST_ROUNDS or (adjustment is not None and _moved(adjustment, shape, coarse) < STILL)
+        # what was found of the camera has to be followed by the shifts that go with it
+        last = round_number == MOST_ROUNDS or (adjustment is not None and adjustment.model != ROTATION and _moved(adjustment, shape, coarse) < STILL)
         halvings = int(coarse and not last)
         held: dict[int, FloatArray] = {}
 
@@ -139,8 +171,11 @@ def register(
             return held[k]
 
         begun = 0.2 + 0.7 * round_number / MOST_ROUNDS
-        adjustment = _refine(at, [scaled(f, 2.0**halvings) for f in fits], reference, lambda share, begun=begun: progress(begun + share * 0.7 / MOST_ROUNDS))  # type: ignore[misc]
+        adjustment = _refine(at, [scaled(f, 2.0**halvings) for f in fits], reference, state, lambda share, begun=begun: progress(begun + share * 0.7 / MOST_ROUNDS))  # type: ignore[misc]
         fits = [scaled(u, 2.0**-halvings) @ f for u, f in zip(adjustment.updates, fits, strict=True)]
+        state = _Camera(max(state.model, adjustment.model), adjustment.turned)
+        if adjustment.model == ROTATION:
+            fits = [fit if k == reference else _turned(fit, state.turned, (shape[1], shape[0])) for k, fit in enumerate(fits)]
         progress(1.0 if last else 0.2 + 0.7 * (round_number + 1) / MOST_ROUNDS)
         if last:
             break
@@ -153,4 +188,4 @@ def register(
         for k in range(count)
     ]
     final = [scaled(f, 2.0**-level) for f in fits]
-    return Registration(reference, [f / f[2, 2] for f in final], trusted, MODELS[adjustment.model])
+    return Registration(reference, [f / f[2, 2] for f in final], trusted, MODELS[state.model])
