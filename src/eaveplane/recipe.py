@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field, ValidationError, field_validator
 
 from .core.deliver.delivery import Delivery
 from .core.develop.look import NEUTRAL, Look
@@ -15,7 +15,7 @@ from .core.finish.finish import Crop, Finish
 from .core.masks.strokes import Stroke
 from .core.register.moved import CameraMoved
 from .core.register.nudge import STILL, Nudge
-from .core.weave.laid import Weaving
+from .core.weave.laid import WAYS, Weaving
 from .imaging.placement import Carry
 from .imaging.pyramid import Box
 from .parameter import Parameters
@@ -77,6 +77,14 @@ class Recipe(Parameters):
     canvas: Literal["common", "free", "reference"] = "common"
     finish: Finish = Finish()
     delivery: Delivery = Delivery()
+
+    @field_validator("strokes")
+    @classmethod
+    def _known_ways(cls, strokes: list[Stroke]) -> list[Stroke]:
+        unknown = {s.way for s in strokes if s.action == "way"} - {"", *WAYS}
+        if unknown:
+            raise ValueError(f"there is no way to weave called {sorted(unknown)[0]}")
+        return strokes
 
     def kept(self) -> list[FrameChoice]:
         """The frames that are woven, near to far."""

@@ -12,7 +12,7 @@ from eaveplane.core.gather.order import near_to_far, profiles
 from eaveplane.core.masks.strokes import Stroke
 from eaveplane.core.weave.labels import aggregate, costs, label_weights
 from eaveplane.core.weave.laid import RegisteredFrames, Weaving
-from eaveplane.core.weave.weave import touched, weave_box
+from eaveplane.core.weave.weave import repaint, touched, weave_box
 from eaveplane.imaging.brush import draw_line
 from eaveplane.imaging.placement import Placement
 from tests.conftest import Set
@@ -169,3 +169,32 @@ def test_frames_are_put_in_order_from_near_to_far(tripod: Set) -> None:
     rows = profiles(octaves)
     middle = (rows * np.arange(48)).sum(axis=1) / rows.sum(axis=1)
     assert (np.diff(middle) < 0).all()
+
+
+def test_a_region_is_woven_by_another_way_under_what_is_painted() -> None:
+    laid, gates = _scene()
+    box = (0, 0, *SIZE)
+
+    def line(action: str, x: int, **told: str) -> Stroke:
+        return Stroke(action=action, width=60, softness=0.2, opacity=1, points=[(x, 40), (x, 200)], **told)  # type: ignore[arg-type]
+
+    for base, other in (("crisp-seams", "gentle"), ("gentle", "crisp-seams"), ("crisp-seams", "fine-tangle")):
+        weaving = Weaving(way=base)  # type: ignore[arg-type]
+        plain, wanted = (weave_box(laid, gates, Weaving(way=way), [], box, 0)[0] for way in (base, other))  # type: ignore[arg-type]
+        strokes = [line("way", 100, way=other)]
+        picture = weave_box(laid, gates, weaving, strokes, box, 0)[0]
+        np.testing.assert_allclose(picture[80:160, 90:110], wanted[80:160, 90:110], atol=1e-6)
+        np.testing.assert_array_equal(picture[:, 150:], plain[:, 150:])
+        assert np.abs(wanted - plain)[80:160, 90:110].max() > 1e-3
+        # stored and repainted, and any part of it by itself, it is the same
+        again = plain.copy()
+        repaint(again, laid, gates, weaving, strokes, box, 0)
+        np.testing.assert_allclose(again, picture, atol=1e-6)
+        part = weave_box(laid, gates, weaving, strokes, (64, 96, 128, 64), 0)[0]
+        np.testing.assert_allclose(part, picture[96:160, 64:192], atol=1e-5)
+        # taken back, and with a frame painted over it in whatever order
+        back = weave_box(laid, gates, weaving, [*strokes, line("way", 100)], box, 0)[0]
+        np.testing.assert_allclose(back[80:160, 90:110], plain[80:160, 90:110], atol=1e-6)
+        frame = laid.read(2, 0, box)
+        for order in ([line("in", 100, frame=laid.names[2]), *strokes], [*strokes, line("in", 100, frame=laid.names[2])]):
+            np.testing.assert_allclose(weave_box(laid, gates, weaving, order, box, 0)[0][80:160, 95:105], frame[80:160, 95:105], atol=2e-3)

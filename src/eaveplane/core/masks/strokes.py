@@ -10,7 +10,9 @@ from ...imaging.brush import BrushLine
 
 
 class Stroke(BrushLine):
-    """One movement of the brush. `action` in and out change a frame's mask; draw lays the frame over the weave."""
+    """One movement of the brush. `action` in and out change a frame's mask; draw lays the frame over the weave; way weaves what is under
+    it by another `way`, or, where that is empty, as it was."""
 
-    action: Literal["in", "out", "draw"]
-    frame: str = Field(max_length=64)
+    action: Literal["in", "out", "draw", "way"]
+    frame: str = Field("", max_length=64)
+    way: str = Field("", max_length=20)

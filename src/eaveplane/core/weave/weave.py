@@ -37,18 +37,37 @@ def weave_box(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strok
     `gates` (n, h/4, w/4) belong to the full size. The same box at any place gives the same pixels, up to
     rounding, whichever larger box it is cut from. Masks sum to one.
     """
-    way = woven_by(laid, weaving)
+    way, regions = woven_by(laid, weaving), _regions(strokes, box, level)
+    # masks lie over regions: where there are any they are painted after them
+    at_once = way == "crisp-seams" and not regions
     if way == "joint-light":
         picture, masks = joint_light(laid, gates, weaving, box, level)
     else:
-        touching = _touching(strokes, laid, weaving, box, level) if way == "crisp-seams" else []
+        touching = _touching(strokes, laid, weaving, box, level) if at_once else []
         piece = piece_of(laid, gates, weaving, box, level, _beside(touching, laid))
         wide, shares = crisp_seams(piece, touching) if way == "crisp-seams" else PLAIN[way](piece)
         picture, masks = np.ascontiguousarray(wide[piece.inner]), {k: np.ascontiguousarray(mask[piece.inner]) for k, mask in shares.items()}
-    if way != "crisp-seams":
+    _lay_ways(picture, regions, laid, gates, weaving, box, level)
+    if not at_once:
         _paint(picture, masks, laid, gates, weaving, strokes, box, level)
     draw_from(picture, laid, strokes, box, level)
     return picture, masks
+
+
+def _regions(strokes: Sequence[Stroke], box: Box, level: int) -> list[tuple[Stroke, FloatArray]]:
+    """Strokes that ask for another way in a box, with how far (h, w) they cover it."""
+    meeting = [s for s in strokes if s.action == "way" and _meets(s.bounds(), box, level)]
+    return [(s, cover) for s in meeting if (cover := draw_line(s, box, level)) is not None]
+
+
+def _lay_ways(picture: FloatArray, regions: Sequence[tuple[Stroke, FloatArray]], laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, box: Box, level: int) -> None:
+    """Weave regions by the ways they ask for, in their order, in place."""
+    woven = {"": picture.copy()} if regions else {}
+    for stroke, cover in regions:
+        if stroke.way not in woven:
+            other = weaving.model_copy(update={"way": stroke.way})
+            woven[stroke.way] = weave_box(laid, gates, other, [], box, level)[0]
+        picture += (woven[stroke.way] - picture) * cover[..., None]
 
 
 def masks_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> dict[int, FloatArray]:
@@ -64,7 +83,9 @@ def masks_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, stroke
 
 def repaint(picture: FloatArray, laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> None:
     """Lay what a hand painted over a weave (h, w, 3) without strokes that is there, in place."""
-    if woven_by(laid, weaving) != "crisp-seams":
+    regions = _regions(strokes, box, level)
+    if regions or woven_by(laid, weaving) != "crisp-seams":
+        _lay_ways(picture, regions, laid, gates, weaving, box, level)
         _paint(picture, {}, laid, gates, weaving, strokes, box, level)
         draw_from(picture, laid, strokes, box, level)
         return
@@ -92,7 +113,7 @@ def _paint(picture: FloatArray, masks: dict[int, FloatArray], laid: RegisteredFr
 def _touching(strokes: Sequence[Stroke], laid: RegisteredFrames, weaving: Weaving, box: Box, level: int) -> list[Stroke]:
     """The strokes that change masks in what is read for a box."""
     wide = wide_of(laid, box, level, weaving.octaves)
-    return [s for s in strokes if s.action != "draw" and s.frame in laid.names and _meets(s.bounds(), wide, level)]
+    return [s for s in strokes if s.action in ("in", "out") and s.frame in laid.names and _meets(s.bounds(), wide, level)]
 
 
 def _beside(strokes: Sequence[Stroke], laid: RegisteredFrames) -> list[int]:

@@ -38,6 +38,7 @@ def bench(scene: ScenePage) -> dict[str, Any]:
         "values": scene.recipe.weaving,
         "start": Weaving(),
         "mask_strokes": len(strokes),
+        "regions": [(name, label) for name, (label, _) in WAYS.items() if name != "joint-light" or (scene.recipe.weaving.way == name and scene.recipe.veil == "lift")],
     }
 
 
@@ -91,6 +92,11 @@ def stroked(number: int, slug: str) -> str:
         refuse("That stroke cannot be used. Load the page again.")
     if (stroke.action == "draw") != (slug == "mend"):
         refuse("That brush belongs to another stage.")
+    if stroke.action == "way":
+        if stroke.way not in ("", *WAYS):
+            refuse("There is no such way to weave. Choose one of those offered.")
+        said = f"A region woven by {WAYS[cast(WayName, stroke.way)][0].lower()}" if stroke.way else "A region as it was woven"
+        return decided(number, slug, said, lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, stroke]}), bench=True)
     scene = opened(number)
     frame = scene.choice(stroke.frame)
     if frame.state != "keep":

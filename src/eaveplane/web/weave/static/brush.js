@@ -31,6 +31,13 @@ export class Brush {
       const way = event.target.closest("[data-way]")?.dataset.way;
       if (way) { this.way = way; if (!this.on) this.put(true); this.dress(); }
     });
+    document.addEventListener("change", (event) => {
+      if (event.target.id !== "region-way") return;
+      this.region = event.target.value;
+      this.way = "way";
+      if (!this.on) this.put(true);
+      this.dress();
+    });
     document.addEventListener("input", (event) => {
       const name = event.target.closest("[data-brush]")?.dataset.brush;
       if (name) { this.values[name] = Number(event.target.value); this.dress(); }
@@ -73,6 +80,8 @@ export class Brush {
       field.closest(".ruler").querySelector("output").textContent = name === "width" ? this.width() : value;
     }
     document.querySelector("[data-tool=brush]")?.setAttribute("aria-pressed", this.on);
+    const region = document.getElementById("region-way");
+    if (region && this.region !== undefined && [...region.options].some((option) => option.value === this.region)) region.value = this.region;
     for (const button of document.querySelectorAll("[data-way]")) button.setAttribute("aria-pressed", button.dataset.way === this.way);
     this.canvas.classList.toggle("on", this.on);
     this.draw();
@@ -132,7 +141,7 @@ export class Brush {
     this.drawing = false;
     const { page } = this, begin = performance.now();
     const stroke = {
-      action: this.action, frame: page.chosen, width: this.width(), softness: this.values.softness / 100, opacity: this.values.opacity / 100,
+      action: this.action, ...(this.action === "way" ? { way: document.getElementById("region-way").value } : { frame: page.chosen }), width: this.width(), softness: this.values.softness / 100, opacity: this.values.opacity / 100,
       points: thinned(this.points, 4000).map(([x, y]) => [Number(x.toFixed(1)), Number(y.toFixed(1))]),
     };
     const { picture } = page, before = picture.shown, url = document.querySelector("[data-stroke]").dataset.stroke;
@@ -193,7 +202,7 @@ export class Brush {
       context.lineWidth = 3 * ratio;
       context.strokeStyle = "rgba(0,0,0,.65)";
       context.fillStyle = "#fff";
-      const word = `${this.way} ${this.page.frame(this.page.chosen)?.number ?? ""}`;
+      const word = this.way === "way" ? document.getElementById("region-way")?.selectedOptions[0].textContent ?? "" : `${this.way} ${this.page.frame(this.page.chosen)?.number ?? ""}`;
       context.strokeText(word, x * ratio, (y + radius + 14) * ratio);
       context.fillText(word, x * ratio, (y + radius + 14) * ratio);
     }
@@ -202,7 +211,7 @@ export class Brush {
   drawStroke(context, radius, ratio) {
     const { picture } = this.page;
     const points = this.points.map(([x, y]) => { const p = picture.toScreen(x, y); return [p.x, p.y]; });
-    if (this.action !== "out" && this.piece && this.pieceOf === this.page.chosen) this.reveal(context, points, radius, ratio, this.values.opacity / 100);
+    if (["in", "draw"].includes(this.action) && this.piece && this.pieceOf === this.page.chosen) this.reveal(context, points, radius, ratio, this.values.opacity / 100);
     else this.veil(context, points, radius, ratio);
   }
 
