@@ -7,7 +7,7 @@ from functools import cache
 import cv2
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from eaveplane.core.masks.strokes import Stroke
@@ -84,6 +84,8 @@ def test_planes_explain_what_they_show(places: list[float], data: st.DataObject)
 
 @settings(max_examples=25)
 @given(st.lists(st.floats(0, 25), min_size=2, max_size=5, unique=True), st.floats(1e-8, 1e-3))
+@example([0.0, 0.5, 0.25], 1e-4)
+@example([0.2 * k for k in range(30)], 1e-4)
 def test_weights_keep_the_mean_and_what_is_tried_covers_all_frames(places: list[float], noise: float) -> None:
     tried = explanations(tuple(places))
     assert tried[-1] == tuple(sorted(places))

@@ -27,6 +27,8 @@ Planes = tuple[float, ...]
 
 STEP = 0.8
 """Pixels between single planes that are tried."""
+ALIKE = 0.3
+"""Pixels below which two planes are tried as one."""
 LEAST_APART = 1.2
 """Pixels that two planes must be apart to be tried as a pair."""
 MOST_PLANES = 8
@@ -52,14 +54,19 @@ def explanations(places: tuple[float, ...]) -> list[Planes]:
     rising = np.sort(places)
     steps = [np.linspace(a, b, max(1, round((b - a) / STEP)) + 1) for a, b in itertools.pairwise(rising)]
     alone = np.unique(np.concatenate(steps)) if steps else rising
-    alone = alone[np.concatenate([[True], np.diff(alone) > 0.3])]
-    least = max(0.3, float(np.ptp(rising)) / (MOST_PLANES - 0.5)) if len(rising) > MOST_PLANES else 0.3
-    focused = [float(rising[0])]
-    for place in rising[1:]:
-        if place - focused[-1] >= least:
-            focused.append(float(place))
+    least = max(ALIKE, float(np.ptp(rising)) / (MOST_PLANES - 0.5)) if len(rising) > MOST_PLANES else ALIKE
+    focused = _spaced(rising, least)
     pairs = [(a, b) for a, b in itertools.combinations(focused, 2) if b - a >= LEAST_APART]
-    return [*((float(z),) for z in alone), *pairs, tuple(float(z) for z in rising)]
+    return [*((z,) for z in _spaced(alone, ALIKE)), *pairs, tuple(float(z) for z in rising)]
+
+
+def _spaced(rising: NDArray[np.float64], least: float) -> list[float]:
+    """Of rising places those that lie at least so far behind the last that was taken."""
+    taken = [float(rising[0])]
+    for place in rising[1:]:
+        if place - taken[-1] >= least:
+            taken.append(float(place))
+    return taken
 
 
 @lru_cache(MOST_KEPT)

@@ -31,7 +31,7 @@ TILE = 1024
 class Weave(Step):
     """The weave without strokes, at full size (and halved ones), and each frame's share."""
 
-    name, version = "weave", 7
+    name, version = "weave", 8
     labelled: Label
     located: Locate | None
     weaving: Weaving
