@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import json
+
 import numpy as np
 import pytest
+from pydantic import ValidationError
 
 from eaveplane.core.weave.laid import WAYS
 from eaveplane.core.weave.places import Places
 from eaveplane.pipeline.steps import places as locating
+from eaveplane.recipe import Recipe
 from eaveplane.store import jobs
 from tests.pipeline.test_work import done
 from tests.web.conftest import Page
@@ -87,3 +91,21 @@ def test_frames_that_do_not_tell_their_focus_are_woven_by_seams_and_that_is_said
     page.post(page.at("/weave/set"), {"name": "detail", "value": "4"})
     _do(page, "weave")
     assert "woven by crisp seams" in page.get(page.at("/weave")).text
+
+
+def test_a_region_is_woven_by_another_way_with_the_brush(page: Page) -> None:
+    start = len(page.recipe().strokes)
+    line = {"action": "way", "way": "gentle", "width": 120, "softness": 0.3, "opacity": 1, "points": [[300, 300], [420, 320]]}
+    answer = page.post(page.at("/weave/stroke"), {"stroke": json.dumps(line)})
+    assert answer.status_code == 200 and "Undo: A region woven by gentle" in answer.text and 'id="region-way"' in answer.text
+    back = page.post(page.at("/weave/stroke"), {"stroke": json.dumps({**line, "way": ""})})
+    assert "Undo: A region as it was woven" in back.text
+    for bad in ({**line, "way": "sideways"}, {**line, "points": []}):
+        assert page.post(page.at("/weave/stroke"), {"stroke": json.dumps(bad)}).status_code == 400
+    assert page.post(page.at("/mend/stroke"), {"stroke": json.dumps(line)}).status_code == 400
+    assert [s.way for s in page.recipe().strokes[start:]] == ["gentle", ""]
+    with pytest.raises(ValidationError, match="no way to weave called sideways"):
+        Recipe.model_validate_json(page.recipe().to_json().replace('"way": "gentle"', '"way": "sideways"'))
+    for _ in range(2):
+        page.post(page.at("/undo/weave"))
+    assert len(page.recipe().strokes) == start

@@ -26,10 +26,16 @@ def planned(distance: float) -> str:
 
 @blueprint.app_template_filter("seconds")
 def seconds(time: float | None) -> str:
-    """A stretch of time: 4 s, 1 min 20 s."""
+    """A stretch of time.
+
+    >>> seconds(3.2), seconds(80 + 60), seconds(5 * 3600 + 61), seconds(None)
+    ('4 s', '2 min 20 s', '5 h 01 min', '')
+    """
     if time is None:
         return ""
     whole = max(1, math.ceil(time))
+    if whole >= 3600:
+        return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
     return f"{whole} s" if whole < 90 else f"{whole // 60} min {whole % 60:02d} s"
 
 
