@@ -265,9 +265,9 @@ def main() -> None:
         text += speed(name)
     text += ["", "The field camera, discs not round:", "", "| landscape | frame | setting up, once | a frame |", "|---|---|---|---|", *shooting()]
     text += ["", "## Leaving out frames unasked", "", *choosing.section(), "", "## Reading raw files", "", *mosaic.section(), "", *gather.section(), "", *look.section()]
-    from bench import parallax, veils, ways  # use this module
+    from bench import parallax, registering, veils, ways  # use this module
 
-    text += ["", "## The ways of weaving", "", *ways.section(), "", "## Lifting the veil", "", *veils.section(), "", "## A camera that moved", "", *parallax.section()]
+    text += ["", "## The ways of weaving", "", *ways.section(), "", "## Lifting the veil", "", *veils.section(), "", "## Registering", "", *registering.section(), "", "## A camera that moved", "", *parallax.section()]
     notes = ROOT / "docs" / "quality.notes.md"
     text += ["", notes.read_text().rstrip()] if notes.exists() else []
     (ROOT / "docs" / "quality.md").write_text("\n".join(text) + "\n")

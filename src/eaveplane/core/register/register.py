@@ -19,6 +19,8 @@ from .trust import REFERENCE, Trust, trust
 COARSE_SIDE = 800
 MODELS = {SIMILARITY: "similarity", ROTATION: "rotation", HOMOGRAPHY: "homography"}
 MOST_ROUNDS = 5
+FEWER = 0.4
+"""Part of the tiles of the small size that the full one must have to be the better one."""
 MOST_TURNED = 6.0
 """Half the longer side over the focal length, squared, of the widest lens that is believed."""
 STILL = 0.6
@@ -95,6 +97,11 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
     return free if state.model == HOMOGRAPHY or _supported(plain, free) else plain
 
 
+def _fewer(fine: Adjustment, halved: Adjustment) -> bool:
+    """Whether a round at the full size found so many fewer tiles that agree than one at half of it, in any frame."""
+    return any(n < FEWER * m for n, m in zip(fine.tiles, halved.tiles, strict=True))
+
+
 def _turned(fit: NDArray[np.float64], factor: float, size: tuple[int, int]) -> NDArray[np.float64]:
     """What a camera sees that was turned and zoomed so that the middle of a frame of `size` (w, h) lies where a fit lays it, as large and as upright;
     `factor` is half the longer side over the focal length, squared."""
@@ -154,7 +161,7 @@ def register(
     chained, chains = _chain(features, max(2.0, max(shape) / 700), lambda share: progress(0.2 * share))
     fits = [np.linalg.inv(chained[reference]) @ fit for fit in chained]
     coarse = max(shape) > COARSE_SIDE
-    adjustment, state = None, _Camera()
+    adjustment, state, unit = None, _Camera(), 1.0
     for round_number in range(MOST_ROUNDS + 1):
         # rounds at the small size until nothing moves any more, then one at the full one
         # what was found of the camera has to be followed by the shifts that go with it
@@ -171,7 +178,12 @@ def register(
             return held[k]
 
         begun = 0.2 + 0.7 * round_number / MOST_ROUNDS
-        adjustment = _refine(at, [scaled(f, 2.0**halvings) for f in fits], reference, state, lambda share, begun=begun: progress(begun + share * 0.7 / MOST_ROUNDS))  # type: ignore[misc]
+        found = _refine(at, [scaled(f, 2.0**halvings) for f in fits], reference, state, lambda share, begun=begun: progress(begun + share * 0.7 / MOST_ROUNDS))  # type: ignore[misc]
+        if last and coarse and adjustment is not None and _fewer(found, adjustment):
+            # noise hides what is fine: what so many more tiles tell at the small size lies closer
+            unit = 2.0
+            break
+        adjustment = found
         fits = [scaled(u, 2.0**-halvings) @ f for u, f in zip(adjustment.updates, fits, strict=True)]
         state = _Camera(max(state.model, adjustment.model), adjustment.turned)
         if adjustment.model == ROTATION:
@@ -180,7 +192,7 @@ def register(
         if last:
             break
     assert adjustment is not None
-    scale = 2.0**level
+    scale = unit * 2.0**level
     trusted = [
         REFERENCE
         if k == reference
