@@ -9,11 +9,12 @@ import cv2
 import numpy as np
 import pytest
 
-from eaveplane.core.register import moved
+from eaveplane.core.register import moved, trust
 from eaveplane.core.register.nudge import Nudge
 from eaveplane.imaging.placement import Shift
 from eaveplane.store import jobs
 from eaveplane.web.register import shifted_grid
+from eaveplane.web.scene.opened import opened
 from tests.pipeline.test_work import done
 from tests.web.conftest import Page
 
@@ -90,6 +91,31 @@ def test_a_frame_that_costs_much_is_named_and_can_be_kept_with_what_it_has(page:
     for _ in range(3):
         page.post(page.at("/undo/register"))
     assert page.recipe().canvas == "common" and size(page.get(page.at("/register")).text) == whole
+
+
+def test_a_damaged_registration_is_made_again_under_a_nudge(page: Page) -> None:
+    if not page.state(page.get(page.at("/register")).text)["registered"]:
+        _registered(page)
+    id, cache = page.recipe().kept()[0].id, page.library.cache
+    with page.client.application.test_request_context():
+        plan = opened(page.scene).plan
+        assert plan is not None
+    told = cache.path(plan.registered.key) / "registration.json"
+    told.write_text("{}".ljust(told.stat().st_size))
+    answer = page.post(page.at("/register/nudge"), {"frame": id, "x": 1.5, "y": 0, "scale": 0, "turn": 0})
+    assert answer.status_code == 200 and not page.state(answer.text)["registered"]
+    assert "by hand" in _registered(page)
+    page.post(page.at("/undo/register"))
+    assert page.state(page.get(page.at("/register")).text)["registered"]
+
+
+def test_a_doubtful_fit_is_said_in_plain_words_and_other_references_are_proposed(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(trust, "MOST_ERROR", 0.001)
+    page.post(page.at("/register/reference"), {"frame": page.recipe().kept()[1].id})
+    text = _registered(page)
+    assert text.count('<td class="verdict">look at it</td>') == 3 and "look at its fit" in text and "Something moved, or it lies wrong" in text
+    assert re.search(r"A fit is doubtful: try frame \d or \d\.", text)
+    page.post(page.at("/undo/register"))
 
 
 def test_frames_are_looked_at_on_each_other(page: Page) -> None:

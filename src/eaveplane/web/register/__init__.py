@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from flask import Blueprint, Response, jsonify
+from pydantic import ValidationError
 
 from ...core.register.movement import movement_of
 from ...core.register.nudge import FEWEST_PINS, STILL, Nudge, pinned
@@ -177,8 +179,10 @@ def pins(number: int) -> str:
     try:
         step, left = pinned(pairs[:, 0], pairs[:, 1], scene.view.size)
         wanted = step.after(before)
+    except ValidationError:
+        refuse("With these pairs the frame would lie too far away. One of them is wrong: take it away.")
     except ValueError as error:
-        refuse(str(error) if "validation" not in str(error) else "These pairs lie too far apart. One of them is wrong: take it away.")
+        refuse(str(error))
     return _changed(number, f"laid by {len(pairs)} pins, {left:.1f} px apart on average", lambda frame: {"nudge": wanted})
 
 
@@ -189,7 +193,7 @@ def counts(number: int) -> str:
     return _changed(number, "counts for the common area" if wanted else "is kept with what it has", lambda frame: {"counts": wanted})
 
 
-def _changed(number: int, said: str, change: Any) -> str:
+def _changed(number: int, said: str, change: Callable[[FrameChoice], dict[str, Any]]) -> str:
     """Change one frame, named by `frame` in the form."""
     scene, id = opened(number), posted("frame")
     place = scene.recipe.frames.index(scene.choice(id)) + 1

@@ -82,7 +82,12 @@ class ScenePage:
         """Nudge what is registered, where a hand did: it is done in no time, and nobody should wait for a job."""
         step, cache = self.plan.registered if self.plan else None, self.desk.library.cache
         if self.plan and isinstance(step, Nudged) and not step.is_there(cache) and step.registered.is_there(cache):
-            cache.make(step.key, lambda folder: step.build(cache, folder, Ticket("")))
+            try:
+                cache.make(step.key, lambda folder: step.build(cache, folder, Ticket("")))
+            except UNREADABLE:
+                # a damaged registration is made again
+                cache.drop(step.registered.key)
+                return
             scenes.note_made(self.desk.db, self.number, (step.key, self.plan.ids))
 
     def _frames_there(self) -> Frames:
