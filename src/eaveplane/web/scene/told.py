@@ -39,7 +39,7 @@ def notes(scene: ScenePage) -> list[dict[str, str]]:
     return found
 
 
-DEAR = 0.02
+DEAR = 0.04
 """Part of the common area that one frame alone may cost without a word."""
 
 
