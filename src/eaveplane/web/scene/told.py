@@ -90,6 +90,7 @@ def rail(scene: ScenePage) -> list[dict[str, Any]]:
         )
     return out[::-1]
 
+
 def _profiles(scene: ScenePage) -> dict[str, str]:
     """Sharp-zone profiles of kept frames as the points of a line, 24 wide and 48 high."""
     if scene.view is None or scene.plan is None:
