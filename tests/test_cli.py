@@ -10,6 +10,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 import pytest
 import tifffile
@@ -343,3 +344,12 @@ def test_corrected_frames_are_delivered_in_the_profile_they_came_in(tripod: Set,
     assert plain.encoding.profile == corrected.encoding.profile == standard_encoding("rec2020").profile
     off = np.abs(plain.codes.astype(int) - corrected.codes)
     assert 0 < np.median(off) < 1500
+
+
+def test_frames_without_a_common_part_are_refused_before_they_are_woven(tmp_path: Path) -> None:
+    strip = (cv2.GaussianBlur(np.random.default_rng(1).random((200, 600, 3)).astype(np.float32), (0, 0), 1.5) * 65535).astype(np.uint16)
+    for name, x in (("a", 0), ("b", 285)):
+        tifffile.imwrite(tmp_path / f"{name}.tif", strip[:, x : x + 300], photometric="rgb")
+    told = run("stack", tmp_path / "a.tif", tmp_path / "b.tif", "--out", tmp_path / "o.tif", "--leave-out", "none")
+    assert told.exit_code == 3 and "no part in common" in told.output and "a.tif" in told.output and "Weaving" not in told.output
+    assert not (tmp_path / "o.tif").exists()

@@ -205,6 +205,9 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     planned = scene.plan(recipe, frames)
     assert planned is not None
     registered = scene.register(cache, planned, registering)
+    area = scene.common(recipe, planned, registered)
+    if not area[2] and recipe.canvas != "reference":
+        raise PictureError(asked.frames[0], "and the other frames have no part in common.", "Give frames of one composition, or keep the reference's grid with --canvas reference.")
     scene.label(cache, planned, labelling)
     clock.append(time.monotonic())
     shares = scene.weave(cache, planned, weaving)
@@ -218,7 +221,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     paths_of: dict[str, list[Path]] = {}
     for path, file in zip(asked.frames, read.file_of, strict=True):
         paths_of.setdefault(frame_of[file.id], []).append(path)
-    x, y, w, h = scene.common(recipe, planned, registered)
+    x, y, w, h = area
     spent = np.diff(clock)
     middle = paths_of[planned.ids[planned.reference]]
     facts = {

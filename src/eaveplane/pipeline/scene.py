@@ -79,9 +79,12 @@ def register(cache: Cache, planned: Plan, runner: Runner) -> Registration:
 
 
 def common(recipe: Recipe, planned: Plan, laid: Registration) -> Box:
-    """The part (x, y, w, h) of the reference grid that all frames that count cover, at the ratio of the frame unless any will do."""
+    """The part (x, y, w, h) of the reference grid that all frames that count cover, at the ratio of the frame unless any will do; zeros where there is none."""
     area = recipe if recipe.canvas != "reference" else recipe.model_copy(update={"canvas": "common"})
-    return canvas_of(area, {id: placement.corners() for id, placement in zip(planned.ids, laid.placements, strict=True)}, laid.size)
+    try:
+        return canvas_of(area, {id: placement.corners() for id, placement in zip(planned.ids, laid.placements, strict=True)}, laid.size)
+    except ValueError:
+        return 0, 0, 0, 0
 
 
 def label(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
