@@ -205,9 +205,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     planned = scene.plan(recipe, frames)
     assert planned is not None
     registered = scene.register(cache, planned, registering)
-    area = scene.common(recipe, planned, registered)
-    if not area[2] and recipe.canvas != "reference":
-        raise PictureError(asked.frames[0], "and the other frames have no part in common.", "Give frames of one composition, or keep the reference's grid with --canvas reference.")
+    x, y, w, h = _common(recipe, planned, registered, asked.frames[0])
     scene.label(cache, planned, labelling)
     clock.append(time.monotonic())
     shares = scene.weave(cache, planned, weaving)
@@ -221,7 +219,6 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     paths_of: dict[str, list[Path]] = {}
     for path, file in zip(asked.frames, read.file_of, strict=True):
         paths_of.setdefault(frame_of[file.id], []).append(path)
-    x, y, w, h = area
     spent = np.diff(clock)
     middle = paths_of[planned.ids[planned.reference]]
     facts = {
@@ -240,6 +237,14 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     }
     warned += [f"{paths_of[planned.ids[k]][0].name}: {told.said}" for k, told in enumerate(registered.trusted) if told.said]
     return recipe.standing_alone(first.size), facts, warned
+
+
+def _common(recipe: Recipe, planned: scene.Plan, registered: Registration, first: Path) -> Box:
+    """What frames have in common. Raises PictureError where that is nothing and is to become the picture."""
+    area = scene.common(recipe, planned, registered)
+    if not area[2] and recipe.canvas != "reference":
+        raise PictureError(first, "and the other frames have no part in common.", "Give frames of one composition, or keep the reference's grid with --canvas reference.")
+    return area
 
 
 def _why_not(wanted: str, way: str, count: int) -> str:
