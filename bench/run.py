@@ -267,7 +267,8 @@ def main() -> None:
     text += ["", "## Leaving out frames unasked", "", *choosing.section(), "", "## Reading raw files", "", *mosaic.section(), "", *gather.section(), "", *look.section()]
     from bench import parallax, registering, veils, ways  # use this module
 
-    text += ["", "## The ways of weaving", "", *ways.section(), "", "## Lifting the veil", "", *veils.section(), "", "## Registering", "", *registering.section(), "", "## A camera that moved", "", *parallax.section()]
+    for title, part in (("The ways of weaving", ways), ("Lifting the veil", veils), ("Registering", registering), ("A camera that moved", parallax)):
+        text += ["", f"## {title}", "", *part.section()]
     notes = ROOT / "docs" / "quality.notes.md"
     text += ["", notes.read_text().rstrip()] if notes.exists() else []
     (ROOT / "docs" / "quality.md").write_text("\n".join(text) + "\n")
