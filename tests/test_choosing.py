@@ -28,9 +28,9 @@ def stacked(paths: list[Path], folder: Path, *extra: object) -> tuple[np.ndarray
 @pytest.mark.parametrize(
     "order",
     [
-        Order(40, ("stems",), 9, 0.6, width=600),
-        Order(41, ("wire",), 6, 1.5, beyond=1, width=600),
-        Order(43, ("few stems",), 2, 5.0, width=720),
+        Order(40, ("stems",), 8, 0.6, width=420),
+        Order(41, ("wire",), 5, 1.5, beyond=1, width=480),
+        Order(43, ("few stems",), 2, 5.0, width=600),
     ],
     ids=["dense", "wires alone near", "two frames"],
 )
@@ -47,7 +47,7 @@ def test_leaving_out_loses_nothing(order: Order, tmp_path: Path) -> None:
 
 
 def test_frames_past_infinity_go_and_more_than_a_third_is_said(tmp_path: Path) -> None:
-    paths, true = kept("set", Order(44, ("boulder",), 6, 3.0, beyond=3, width=720), tmp_path)
+    paths, true = kept("set", Order(44, ("boulder",), 5, 3.0, beyond=2, width=560), tmp_path)
     _, report, code = stacked(paths, tmp_path)
     left = [k for k, f in enumerate(report["frames"]) if f["state"] == "left_out"]
     assert left == true["overshot"] and code == 4

@@ -26,6 +26,7 @@ from .parameter import Parameters, controls, switches
 from .pipeline import headless
 from .pipeline.cache import Cache
 from .pipeline.runner import Runner
+from .pipeline.steps import MASK_SUFFIX
 from .recipe import Recipe, read_recipe
 
 DONE, WRONG_CALL, BAD_INPUT, DOUBTFUL = 0, 2, 3, 4
@@ -81,6 +82,9 @@ VEIL = "lift (default): take away what near things out of focus lay over farther
 LEAVE_OUT = "auto: set aside markers, and frames that are shaken, overshot or foreign and without which nothing is lost; others are kept and told in the report."
 
 
+CANVAS = "common (default): the area all frames cover, at their aspect ratio. free: all of it, at any ratio. reference: the reference frame's grid."
+
+
 @click.group(context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
 @click.version_option(package_name="eaveplane")
 def main() -> None:
@@ -92,7 +96,7 @@ def main() -> None:
 @click.option("--out", type=click.Path(path_type=Path), required=True, help="Where the picture goes: .tif (16 bits), .png (16 bits) or .jpg.")
 @click.option("--report", type=click.Path(path_type=Path), help="Write what was done as JSON. Its list of flaws is empty: they are not looked for yet.")
 @click.option("--develop", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help="auto: the look of --recipe, else a default for raw files. none: colours as they came.")
-@click.option("--canvas", type=click.Choice(["common", "reference"]), default=None, help="common (default): the area all frames cover, at their aspect ratio. reference: the reference frame's grid.")
+@click.option("--canvas", type=click.Choice(["common", "free", "reference"]), default=None, help=CANVAS)
 @click.option("--reference", default="auto", show_default=True, help="auto, or the number of a frame, counted from 0 in the order given.")
 @click.option("--even-out", type=click.Choice(["on", "off"]), default=None, help="Remove measured exposure and colour drift between frames; default on.")
 @click.option("--leave-out", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help=LEAVE_OUT)
@@ -100,6 +104,8 @@ def main() -> None:
 @click.option("--veil", type=click.Choice(["lift", "leave"]), default=None, help=VEIL)
 @click.option("--recipe", "recipe_file", type=click.Path(path_type=Path), help="Take the decisions from this recipe.")
 @click.option("--save-recipe", type=click.Path(path_type=Path), help="Write the decisions as a recipe.")
+@click.option("--masks", type=click.Path(path_type=Path, exists=True, file_okay=False), help="Take masks of frames from this folder: grey TIFFs of 16 bits, FRAME.mask.tif.")
+@click.option("--save-masks", type=click.Path(path_type=Path, exists=True, file_okay=False), help="Write the masks of all frames into this folder, as such files.")
 @click.option("--force", is_flag=True, help="Replace files that stand where results go.")
 @options_of(Weaving)
 def stack(
@@ -114,6 +120,8 @@ def stack(
     veil: str | None,
     recipe_file: Path | None,
     save_recipe: Path | None,
+    masks: Path | None,
+    save_masks: Path | None,
     force: bool,
     **weaving: float | str | None,
 ) -> None:
@@ -123,7 +131,7 @@ def stack(
         raise click.BadParameter(f"it is auto or a number from 0 to {len(frames) - 1}.", param_hint="--reference")
     if out.suffix.lower() not in WRITTEN:
         raise click.BadParameter(f"{out.name}: results are written as .tif, .png or .jpg.", param_hint="--out")
-    _places_for((out, report, save_recipe), force, frames)
+    _places_for((out, report, save_recipe, *([save_masks / (frame.stem + MASK_SUFFIX) for frame in frames] if save_masks else [])), force, frames)
     try:
         recipe = read_recipe(recipe_file) if recipe_file else Recipe()
     except ValueError as error:
@@ -143,7 +151,7 @@ def stack(
         cache = Cache(Path(scratch) / "cache")
         runner = Runner(pool, Path(scratch) / "tickets", progress)
         try:
-            asked = headless.Stack(frames, out, develop, reference, leave_out == "auto", recipe, bool(recipe_file), force)
+            asked = headless.Stack(frames, out, develop, reference, leave_out == "auto", recipe, bool(recipe_file), force, masks, save_masks)
             result = headless.stack(asked, cache, runner)
         except PictureError as error:
             _stop(str(error), BAD_INPUT)

@@ -16,6 +16,7 @@ from .core.masks.strokes import Stroke
 from .core.register.moved import CameraMoved
 from .core.register.nudge import STILL, Nudge
 from .core.weave.laid import WAYS, Weaving
+from .core.weave.span import Limits, Span, limits_of
 from .imaging.placement import Carry
 from .imaging.pyramid import Box
 from .parameter import Parameters
@@ -36,7 +37,8 @@ class FrameChoice(Parameters):
 
     A frame that stands for an exposure bracket has `exposures`, dark to bright, and an id made of theirs; they are
     merged unless `use` is the id of one of them. `nudge` moves it from where it was registered; where it does not count,
-    the common area may reach beyond it.
+    the common area may reach beyond it. Its `mask` is found, or made by hand from nothing, from all of it, or from the file whose
+    codes `mask_file` names.
     """
 
     id: str = Field(max_length=64)
@@ -49,6 +51,8 @@ class FrameChoice(Parameters):
     trim: Trim = Trim()
     nudge: Nudge = STILL
     counts: bool = True
+    mask: Literal["found", "hidden", "whole", "given"] = "found"
+    mask_file: str = Field("", max_length=64, pattern="^[0-9a-f]*$")
 
     def sources(self) -> list[str]:
         """Ids of the files it is made of."""
@@ -61,8 +65,17 @@ class FrameChoice(Parameters):
         return [e.id for e in self.exposures] or [self.id]
 
 
+class Variant(Parameters):
+    """A way of weaving that is kept under a name, to be compared with others or chosen."""
+
+    name: str = Field(min_length=1, max_length=60)
+    weaving: Weaving
+    veil: Literal["lift", "leave"] = "lift"
+
+
 class Recipe(Parameters):
-    """`frames` stand in order from near to far; `reference` is a frame's id or empty for the one suggested."""
+    """`frames` stand in order from near to far; `reference` is a frame's id or empty for the one suggested. `weaving` and `veil` are
+    those chosen; `variants` lie beside them."""
 
     schema_version: Literal[1] = Field(1, alias="schema")
     frames: list[FrameChoice] = Field(default_factory=list, max_length=2000)
@@ -74,6 +87,8 @@ class Recipe(Parameters):
     weaving: Weaving = Weaving()
     veil: Literal["lift", "leave"] = "lift"
     strokes: list[Stroke] = Field(default_factory=list, max_length=5000)
+    span: Span = Span()
+    variants: list[Variant] = Field(default_factory=list, max_length=12)
     canvas: Literal["common", "free", "reference"] = "common"
     finish: Finish = Finish()
     delivery: Delivery = Delivery()
@@ -93,6 +108,15 @@ class Recipe(Parameters):
     def in_depth(self) -> list[FrameChoice]:
         """The frames that have a place from near to far: all but markers."""
         return [f for f in self.frames if f.reason != "marker"]
+
+    def found(self) -> tuple[int, ...]:
+        """Which of the frames kept have masks that are found."""
+        return tuple(k for k, f in enumerate(self.kept()) if f.mask == "found")
+
+    def limits(self) -> Limits | None:
+        """What the sharp span sets to those frames."""
+        kept = self.kept()
+        return limits_of(self.span, [f.id for f in self.in_depth()], [kept[k].id for k in self.found()])
 
     def by_hand(self) -> bool:
         """Whether anything was painted, drawn, nudged or cropped at a place of the picture."""

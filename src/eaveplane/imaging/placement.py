@@ -97,6 +97,11 @@ class Placement:
     def _inverse(self) -> Matrix:
         return np.asarray(np.linalg.inv(self.matrix), np.float64)
 
+    @cached_property
+    def is_reference(self) -> bool:
+        """Whether it is the reference grid itself, as the reference frame is."""
+        return self.shift is None and np.array_equal(self.matrix, np.eye(3))
+
     def _shifted(self, points: Points) -> Points:
         """By how much points of the reference grid are shifted, in cells."""
         assert self.shift is not None

@@ -35,7 +35,7 @@ def prepare(queue: JobQueue, scene_id: int, recipe: Recipe, runner: Runner) -> s
         return kept
 
     reading, registering, labelling = runner.parts(3, 6, 1)
-    planned = scene.plan(recipe, gather(cache, wanted, all_of_them, reading, False, recipe.capture).frames)
+    planned = scene.plan(recipe, gather(cache, wanted, all_of_them, reading, False, recipe.capture).frames, queue.library.brought_masks())
     assert planned is not None
     scene.register(cache, planned, registering)
     scene.label(cache, planned, labelling)

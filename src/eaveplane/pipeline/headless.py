@@ -19,6 +19,7 @@ from ..core.register.movement import movement_of
 from ..core.register.nudge import STILL
 from ..core.register.trust import Trust
 from ..imaging.errors import PictureError
+from ..imaging.grey import read_grey
 from ..imaging.placement import Placement
 from ..imaging.pyramid import Box
 from ..recipe import FrameChoice, Recipe
@@ -28,7 +29,7 @@ from .frames import File, choice, combine, exposure_groups, gather, grouped, in_
 from .glance import Glance, glance_at, open_glance
 from .pictures import list_pictures
 from .runner import Runner
-from .steps import Decode, FrameStep, Registration, open_frame, open_registration, veils_of, way_of
+from .steps import Decode, Frame, FrameStep, Registration, digest_of, mask_names, open_frame, open_registration, veils_of, way_of
 
 
 def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
@@ -157,7 +158,7 @@ def _box_in(box: Box, placement: Placement) -> Box:
 
 @dataclass(frozen=True)
 class Stack:
-    """What `stack` was asked for; `reference` is auto or a number that counts `frames`."""
+    """What `stack` was asked for; `reference` is auto or a number that counts `frames`; masks are taken from a folder, or written into one."""
 
     frames: tuple[Path, ...]
     out: Path
@@ -167,6 +168,8 @@ class Stack:
     recipe: Recipe
     from_file: bool
     force: bool
+    masks: Path | None = None
+    save_masks: Path | None = None
 
 
 def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str, Any], list[str]]:
@@ -178,19 +181,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     choose = asked.leave_out and not named(asked.recipe, read.files)
     clock.append(time.monotonic())
     first = open_frame(cache, next(iter(read.steps.values())))
-    recipe, frames = _with_frames(asked.recipe, read), dict(read.steps)
-    recipe = recipe.model_copy(update={"look": recipe.look.onto(first.size)})
-    if asked.from_file:
-        frames |= combine(cache, recipe.kept(), read.decoded, combining, recipe.capture)
-    if asked.reference != "auto":
-        wanted = read.file_of[int(asked.reference)].id
-        recipe = recipe.model_copy(update={"reference": next((f.id for f in recipe.frames if wanted in f.all_files()), "")})
-    if asked.develop == "none":
-        brightest = max(open_frame(cache, frames[f.id]).peak for f in recipe.kept())
-        recipe = recipe.model_copy(update={"look": NEUTRAL.model_copy(update={"scale_ev": -math.log2(brightest) if brightest > 1 else 0.0})})
-    elif not asked.from_file:
-        recipe = recipe.model_copy(update={"look": RAW_LOOK if first.raw else NEUTRAL})
-
+    recipe, frames = _for_these(asked, read, first, cache, combining)
     verdicts: dict[str, Verdict] = {}
     warned: list[str] = []
     if choose and len(recipe.kept()) > 1:
@@ -202,7 +193,8 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
             reasons.pop(recipe.reference, None)
         recipe = scene.settled(scene.leave_out(recipe, reasons), found, ids)
         warned += scene.doubts(found, ids, list(reasons))
-    planned = scene.plan(recipe, frames)
+    recipe, brought = _with_masks(recipe, asked.masks, first.size)
+    planned = scene.plan(recipe, frames, brought)
     assert planned is not None
     registered = scene.register(cache, planned, registering)
     x, y, w, h = _common(recipe, planned, registered, asked.frames[0])
@@ -211,6 +203,8 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     shares = scene.weave(cache, planned, weaving)
     way = way_of(cache, planned.result.key)
     clock.append(time.monotonic())
+    if asked.save_masks:
+        scene.write_masks(cache, planned, recipe, asked.save_masks, writing.parts(1, 3)[0])
     scene.write(cache, planned, recipe, asked.out, asked.force, writing)
     clock.append(time.monotonic())
 
@@ -237,6 +231,42 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     }
     warned += [f"{paths_of[planned.ids[k]][0].name}: {told.said}" for k, told in enumerate(registered.trusted) if told.said]
     return recipe.standing_alone(first.size), facts, warned
+
+
+def _for_these(asked: Stack, read: Read, first: Frame, cache: Cache, combining: Runner) -> tuple[Recipe, dict[str, FrameStep]]:
+    """The recipe for the frames that were read, with the reference and the look that were asked for, and their steps by id."""
+    recipe, frames = _with_frames(asked.recipe, read), dict(read.steps)
+    recipe = recipe.model_copy(update={"look": recipe.look.onto(first.size)})
+    if asked.from_file:
+        frames |= combine(cache, recipe.kept(), read.decoded, combining, recipe.capture)
+    if asked.reference != "auto":
+        wanted = read.file_of[int(asked.reference)].id
+        recipe = recipe.model_copy(update={"reference": next((f.id for f in recipe.frames if wanted in f.all_files()), "")})
+    if asked.develop == "none":
+        brightest = max(open_frame(cache, frames[f.id]).peak for f in recipe.kept())
+        recipe = recipe.model_copy(update={"look": NEUTRAL.model_copy(update={"scale_ev": -math.log2(brightest) if brightest > 1 else 0.0})})
+    elif not asked.from_file:
+        recipe = recipe.model_copy(update={"look": RAW_LOOK if first.raw else NEUTRAL})
+    return recipe, frames
+
+
+def _with_masks(recipe: Recipe, folder: Path | None, size: tuple[int, int]) -> tuple[Recipe, dict[str, Path]]:
+    """The recipe with the masks that lie in a folder, and their files by digest. Raises PictureError for a mask that cannot be used or is
+    missing."""
+    brought: dict[str, Path] = {}
+    changed: dict[str, FrameChoice] = {}
+    names = mask_names(recipe.kept())
+    for frame, name in zip(recipe.kept(), names, strict=True):
+        file = folder / name if folder else Path(name)
+        if folder and file.exists():
+            digest = digest_of(read_grey(file, size))
+            brought[digest] = file
+            changed[frame.id] = frame.model_copy(update={"mask": "given", "mask_file": digest})
+        elif frame.mask == "given":
+            raise PictureError(file, "is the mask that the recipe wants, and it is not there.", "Name its folder with --masks.")
+    if folder and not brought:
+        raise PictureError(folder, "holds no mask of these frames.", f"Their names would be {', '.join(names[:3])} …")
+    return recipe.model_copy(update={"frames": [changed.get(f.id, f) for f in recipe.frames]}), brought
 
 
 def _common(recipe: Recipe, planned: scene.Plan, registered: Registration, first: Path) -> Box:

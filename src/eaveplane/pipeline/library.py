@@ -39,6 +39,7 @@ class Library:
         self.uploads = home / "uploads"
         self.tickets = home / "tickets"
         self.card = home / "card"
+        self.masks = home / "masks"
         self._lock: IO[str] | None = None
 
     @cached_property
@@ -67,6 +68,10 @@ class Library:
     def metadata(self, outing_id: int) -> dict[str, tuple[Metadata, tuple[int, int] | None]]:
         """What the originals of an outing say, with their size, by frame id."""
         return {row["sha256"][:12]: (metadata_of(row), (row["width"], row["height"]) if row["width"] else None) for row in files_of(self.db, outing_id) if row["sha256"]}
+
+    def brought_masks(self) -> dict[str, Path]:
+        """Files of masks that were brought in, by digest."""
+        return {file.stem: file for file in self.masks.glob("*.tif")} if self.masks.is_dir() else {}
 
     def megapixels(self, ids: list[str]) -> float:
         """Millions of pixels in files by id."""

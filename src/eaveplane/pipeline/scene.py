@@ -15,17 +15,19 @@ from ..recipe import FrameChoice, Reason, Recipe
 from .cache import Cache
 from .canvas import canvas_of
 from .runner import Runner
-from .steps import FrameStep, Inspect, Label, Lift, Locate, Nudged, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
+from .steps import FrameStep, GivenMask, Inspect, Label, Lift, Locate, Nudged, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
+from .steps import write_masks as masks_out
 
 
 @dataclass(frozen=True)
 class Plan:
     """The weave that a recipe asks for, and with it all steps it is made of. `ids` are the frames kept, near to far; `result` is the weave with
-    veils lifted where that is asked for."""
+    veils lifted where that is asked for; `masks` were brought in and are laid over it."""
 
     ids: list[str]
     woven: Weave
     result: Weave | Lift
+    masks: tuple[GivenMask, ...] = ()
 
     @property
     def labelled(self) -> Label:
@@ -40,7 +42,7 @@ class Plan:
         located = (self.woven.located,) if self.woven.located else ()
         lifted = (self.result,) if self.result is not self.woven else ()
         laid = (self.registered.registered, self.registered) if isinstance(self.registered, Nudged) else (self.registered,)
-        return *laid, self.labelled, *located, self.woven, *lifted
+        return *laid, self.labelled, *located, self.woven, *lifted, *self.masks
 
     @property
     def frames(self) -> tuple[FrameStep, ...]:
@@ -52,17 +54,20 @@ class Plan:
         return self.registered.reference
 
 
-def plan(recipe: Recipe, frames: Mapping[str, FrameStep]) -> Plan | None:
-    """What a recipe asks for, of frames by id; None while a kept frame has not been decoded or no frame is kept."""
+def plan(recipe: Recipe, frames: Mapping[str, FrameStep], masks: Mapping[str, Path]) -> Plan | None:
+    """What a recipe asks for, of frames by id; None while a kept frame has not been decoded or no frame is kept. `masks` are the files of
+    those that were brought in, by digest."""
     kept = recipe.kept()
     if not kept or any(f.id not in frames for f in kept):
         return None
     fitted = Register(tuple(frames[f.id] for f in kept), reference_in(recipe), recipe.camera_moved)
     nudges = tuple(STILL if k == fitted.reference else f.nudge for k, f in enumerate(kept))
     registered = Nudged(fitted, nudges) if any(nudge != STILL for nudge in nudges) else fitted
-    located = Locate(registered) if recipe.weaving.way == "joint-light" and len(kept) > 1 else None
-    woven = Weave(Label(registered, recipe.weaving.quiet), located, recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
-    return Plan([f.id for f in kept], woven, Lift(woven) if located and recipe.veil == "lift" else woven)
+    found = recipe.found()
+    located = Locate(registered, found) if recipe.weaving.way == "joint-light" and len(found) > 1 else None
+    woven = Weave(Label(registered, recipe.weaving.quiet, found), located, recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
+    given = tuple(GivenMask(f.mask_file, masks.get(f.mask_file, Path(f"{f.mask_file}.tif"))) for f in kept if f.mask == "given")
+    return Plan([f.id for f in kept], woven, Lift(woven) if located and recipe.veil == "lift" else woven, given)
 
 
 def reference_in(recipe: Recipe) -> int:
@@ -89,7 +94,7 @@ def common(recipe: Recipe, planned: Plan, laid: Registration) -> Box:
 
 def label(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
     """Find the sharp zones; each frame's share of the textured picture."""
-    needed: list[Step] = [planned.labelled, *([planned.woven.located] if planned.woven.located else [])]
+    needed: list[Step] = [planned.labelled, *([planned.woven.located] if planned.woven.located else []), *planned.masks]
     runner.all("Finding sharp zones", [(make, (str(cache.root), step)) for step in needed])
     return zone_shares(cache, planned.labelled.key)
 
@@ -101,6 +106,12 @@ def weave(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
     if planned.result is not planned.woven:
         lifting.one("Lifting veils", make, str(cache.root), planned.result)
     return shares_of(cache, planned.result.key)
+
+
+def write_masks(cache: Cache, planned: Plan, recipe: Recipe, folder: Path, runner: Runner) -> list[str]:
+    """Write each frame's mask, once sharp zones are found; the files' names, near to far."""
+    names: list[str] = runner.one("Writing masks", masks_out, str(cache.root), planned.woven, recipe, str(folder))
+    return names
 
 
 def write(cache: Cache, planned: Plan, recipe: Recipe, out: Path, replace: bool, runner: Runner) -> Path:

@@ -92,7 +92,7 @@ def test_painting_in_out_and_drawing_from() -> None:
     assert both[0][200, 160] == pytest.approx(1, abs=1e-3)
     drawn, _ = weave_box(laid, gates, Weaving(), [STROKES[2]], box, 0)
     np.testing.assert_allclose(drawn[60:70, 250:258], laid.read(2, 0, (250, 60, 8, 10)), atol=1e-4)
-    changed = touched([STROKES[2]], box, 0)
+    changed = touched([STROKES[2]], laid, box, 0)
     assert changed is not None
     x, y, w, h = changed
     mask = np.ones(drawn.shape[:2], bool)
@@ -123,8 +123,9 @@ def test_a_dab_covers_what_its_formula_says(width: float, softness: float, opaci
 
 
 def test_a_stroke_elsewhere_is_no_work() -> None:
+    laid, _ = _scene()
     assert draw_line(STROKES[1], (250, 0, 40, 40), 0) is None
-    assert touched(STROKES[1:2], (300, 0, 10, 10), 0) is None and touched([], (0, 0, 10, 10), 0) is None
+    assert touched(STROKES[1:2], laid, (300, 0, 10, 10), 0) is None and touched([], laid, (0, 0, 10, 10), 0) is None
 
 
 def test_quiet_areas_follow_their_surroundings() -> None:

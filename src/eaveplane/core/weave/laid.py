@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Literal
 
@@ -19,6 +19,7 @@ from ...parameter import Parameters, parameter
 from ..gather.detail import POOL
 from .bands import strength_of
 from .places import Places
+from .span import Limits
 
 MARGIN = 48
 """Pixels around a box that can have a part in it: the reach of the bands, of the energy's window and of sums over frames."""
@@ -52,13 +53,40 @@ class Weaving(Parameters):
 
 
 @dataclass(frozen=True, eq=False)
+class HandMask:
+    """A frame's mask that is not found but made by hand: as much of the frame `everywhere` (0 for hidden, 1 for whole), or what
+    `read(level, box)` gives (h, w), 0 to 1."""
+
+    everywhere: float = 0.0
+    read: Callable[[int, Box], FloatArray] | None = None
+
+    @property
+    def hidden(self) -> bool:
+        """Whether nothing of the frame shows before it is painted in."""
+        return self.read is None and self.everywhere == 0
+
+    def within(self, level: int, box: Box) -> FloatArray:
+        """The mask (h, w) in a box of the picture halved `level` times."""
+        return self.read(level, box) if self.read else np.full((box[3], box[2]), self.everywhere, np.float32)
+
+
+@dataclass(frozen=True, eq=False)
+class ByHand:
+    """What is decided by hand about which frame shows what: `masks` that are not found, by frame, and the `limits` of the sharp span."""
+
+    masks: Mapping[int, HandMask] = field(default_factory=dict)
+    limits: Limits | None = None
+
+
+@dataclass(frozen=True, eq=False)
 class RegisteredFrames:
     """The frames of a scene laid on the reference grid.
 
     `read(k, level, box)` gives frame k (h, w, 3) in the weaving encoding, evened out, for a box inside the reference grid,
     edges of the frame repeated beyond it;
     `placements` and `size` (w, h) are those of the full size, `noise` the variance that noise has in
-    their Laplacians; `places` is where frames are focused, as far as that is known.
+    their Laplacians; `by_hand` are the masks of frames that are not found, `places` is where the others are focused, as far as that is known,
+    and `limits` are set to those by the sharp span.
     """
 
     names: Sequence[str]
@@ -68,11 +96,28 @@ class RegisteredFrames:
     noise: float
     read: Callable[[int, int, Box], FloatArray]
     places: Places | None = None
+    by_hand: Mapping[int, HandMask] = field(default_factory=dict)
+    limits: Limits | None = None
 
+    @cached_property
+    def found(self) -> list[int]:
+        """The frames that are woven by themselves."""
+        return [k for k in range(len(self.names)) if k not in self.by_hand]
+
+    @cached_property
+    def alone(self) -> RegisteredFrames:
+        """Only those frames; there must be one. Where the reference is none of them the nearest in order stands for it."""
+        if not self.by_hand:
+            return self
+        found, read = self.found, self.read
+        nearest = min(range(len(found)), key=lambda i: abs(found[i] - self.reference))
+        return replace(
+            self, names=[self.names[k] for k in found], reference=nearest, placements=[self.placements[k] for k in found], read=lambda i, level, box: read(found[i], level, box), by_hand={}
+        )
 
     def covers(self, k: int, level: int, box: Box) -> NDArray[np.bool_]:
         """Where (h, w) frame k reaches in a box of the picture halved `level` times."""
-        if k == self.reference:
+        if self.placements[k].is_reference:
             return np.ones((box[3], box[2]), np.bool_)
         return self.placements[k].at(level).covers(box)
 
@@ -131,7 +176,7 @@ def wide_of(laid: RegisteredFrames, box: Box, level: int, octaves: int) -> Box:
 def piece_of(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, box: Box, level: int, also: Sequence[int] = ()) -> Piece:
     """Read what a box needs: the frames whose `gates` (n, h/4, w/4), of the full size, are open in it, and `also` others."""
     wide = wide_of(laid, box, level, weaving.octaves)
-    chosen = (set(active(gates, wide, level)) or {laid.reference}) | set(also)
+    chosen = (set(active(gates, wide, level)) or {laid.reference}) | set(also) | {k for k, mask in laid.by_hand.items() if not mask.hidden}
     reach = {k: laid.covers(k, level, wide) for k in chosen}
     if not all(inside.all() for inside in reach.values()):
         reach.setdefault(laid.reference, laid.covers(laid.reference, level, wide))

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import cv2
 import numpy as np
 
-from ...imaging.brush import draw_line
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box
 from ..masks.strokes import Stroke
-from .laid import MARGIN, RegisteredFrames, Weaving, piece_of, wide_of
+from .edges import cover_of
+from .laid import MARGIN, Piece, RegisteredFrames, Weaving, piece_of, wide_of
 from .ways.crisp_seams import crisp_seams, paint, weights_in
 from .ways.fine_tangle import fine_tangle
 from .ways.gentle import gentle
@@ -23,41 +24,94 @@ PLAIN = {"fine-tangle": fine_tangle, "gentle": gentle}
 """Ways that know nothing of gates or paint."""
 EVIDENT = 4.0
 """Where a stroke covers a pixel by the inverse of this or more, its frame stands there whatever the way."""
+SMOOTH = 1.5
+"""Pixels (sigma) over which it is smoothed how far off places lie: masks of single pixels would show as specks."""
+Woven = tuple[FloatArray, dict[int, FloatArray]]
+"""A picture (h, w, 3) in the weaving encoding, and the masks (h, w) of the frames in it."""
 
 
 def woven_by(laid: RegisteredFrames, weaving: Weaving) -> str:
     """The way by which frames are woven: the one chosen, or crisp seams where joint light does not know where they are focused."""
-    summed = weaving.way != "joint-light" or (laid.places is not None and laid.places.trusted and len(laid.names) > 1)
+    summed = weaving.way != "joint-light" or (laid.places is not None and laid.places.trusted and len(laid.found) > 1)
     return weaving.way if summed else "crisp-seams"
 
 
-def weave_box(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> tuple[FloatArray, dict[int, FloatArray]]:
+def weave_box(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> Woven:
     """The weave (h, w, 3) in a box of the picture halved `level` times, and the masks (h, w) of frames in it.
 
     `gates` (n, h/4, w/4) belong to the full size. The same box at any place gives the same pixels, up to
     rounding, whichever larger box it is cut from. Masks sum to one.
     """
-    way, regions = woven_by(laid, weaving), _regions(strokes, box, level)
-    # masks lie over regions: where there are any they are painted after them
-    at_once = way == "crisp-seams" and not regions
-    if way == "joint-light":
-        picture, masks = joint_light(laid, gates, weaving, box, level)
+    regions = _regions(strokes, laid, box, level)
+    # masks lie over regions and what lies beyond the span: where there are any they are painted after them
+    if woven_by(laid, weaving) == "crisp-seams" and not regions and laid.limits is None:
+        touching = _touching(strokes, laid, weaving, box, level)
+        picture, masks = _crisp(laid, gates, weaving, touching, box, level)
     else:
-        touching = _touching(strokes, laid, weaving, box, level) if at_once else []
-        piece = piece_of(laid, gates, weaving, box, level, _beside(touching, laid))
-        wide, shares = crisp_seams(piece, touching) if way == "crisp-seams" else PLAIN[way](piece)
-        picture, masks = np.ascontiguousarray(wide[piece.inner]), {k: np.ascontiguousarray(mask[piece.inner]) for k, mask in shares.items()}
-    _lay_ways(picture, regions, laid, gates, weaving, box, level)
-    if not at_once:
+        picture, masks = found_in(laid, gates, weaving, box, level)
+        _limit(picture, masks, laid, gates, weaving, box, level)
+        _lay_ways(picture, regions, laid, gates, weaving, box, level)
         _paint(picture, masks, laid, gates, weaving, strokes, box, level)
     draw_from(picture, laid, strokes, box, level)
     return picture, masks
 
 
-def _regions(strokes: Sequence[Stroke], box: Box, level: int) -> list[tuple[Stroke, FloatArray]]:
+def found_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, box: Box, level: int) -> Woven:
+    """The weave of the frames whose masks are found, without anything made by hand; where there are none, or none reaches, the reference."""
+    if not laid.found:
+        return laid.read(laid.reference, level, box), {laid.reference: np.ones((box[3], box[2]), np.float32)}
+    alone, gates, way = laid.alone, gates[laid.found] if laid.by_hand else gates, woven_by(laid, weaving)
+    if way == "joint-light":
+        picture, shares = joint_light(alone, gates, weaving, box, level)
+    elif way == "crisp-seams":
+        picture, shares = _crisp(alone, gates, weaving, [], box, level)
+    else:
+        piece = piece_of(alone, gates, weaving, box, level)
+        picture, shares = _inner(piece, *PLAIN[way](piece))
+    masks = {laid.found[k]: share for k, share in shares.items()}
+    if laid.reference in laid.by_hand:
+        beyond = ~np.any([laid.covers(k, level, box) for k in laid.found], axis=0)
+        picture[beyond] = laid.read(laid.reference, level, box)[beyond] if beyond.any() else 0
+        for mask in masks.values():
+            mask[beyond] = 0
+        masks[laid.reference] = beyond.astype(np.float32)
+    return picture, masks
+
+
+def _crisp(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> Woven:
+    """Crisp seams with masks by hand and the strokes in and out."""
+    piece = piece_of(laid, gates, weaving, box, level, _beside(strokes, laid))
+    return _inner(piece, *crisp_seams(piece, strokes))
+
+
+def _inner(piece: Piece, picture: FloatArray, masks: dict[int, FloatArray]) -> Woven:
+    return np.ascontiguousarray(picture[piece.inner]), {k: np.ascontiguousarray(mask[piece.inner]) for k, mask in masks.items()}
+
+
+def _regions(strokes: Sequence[Stroke], laid: RegisteredFrames, box: Box, level: int) -> list[tuple[Stroke, FloatArray]]:
     """Strokes that ask for another way in a box, with how far (h, w) they cover it."""
     meeting = [s for s in strokes if s.action == "way" and _meets(s.bounds(), box, level)]
-    return [(s, cover) for s in meeting if (cover := draw_line(s, box, level)) is not None]
+    return [(s, cover) for s in meeting if (cover := cover_of(s, laid, box, level)) is not None]
+
+
+def _limit(picture: FloatArray, masks: dict[int, FloatArray], laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, box: Box, level: int) -> None:
+    """Lay the last frames within the sharp span over what lies beyond it, and into the masks, in place."""
+    if laid.limits is None:
+        return
+    alone = laid.alone
+    piece = piece_of(alone, gates[laid.found] if laid.by_hand else gates, weaving, box, level)
+    weights = weights_in(piece)
+    place = sum((mask * np.float32(laid.limits.at[k]) for k, mask in weights.items()), np.zeros((piece.wide[3], piece.wide[2]), np.float32))
+    place = np.asarray(cv2.GaussianBlur(place, (0, 0), max(0.3, SMOOTH * 0.5**level), borderType=cv2.BORDER_REPLICATE), np.float32)[piece.inner]
+    for k, first, last in laid.limits.last():
+        t = np.clip((place - first) / (last - first), 0, 1) * alone.covers(k, level, box)
+        cover = np.asarray(t * t * (3 - 2 * t), np.float32)
+        if not cover.any():
+            continue
+        picture += (alone.read(k, level, box) - picture) * cover[..., None]
+        for j in {*masks, laid.found[k]} if masks else ():
+            before = masks.get(j, np.zeros_like(cover))
+            masks[j] = before + (np.float32(j == laid.found[k]) - before) * cover
 
 
 def _lay_ways(picture: FloatArray, regions: Sequence[tuple[Stroke, FloatArray]], laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, box: Box, level: int) -> None:
@@ -66,13 +120,13 @@ def _lay_ways(picture: FloatArray, regions: Sequence[tuple[Stroke, FloatArray]],
     for stroke, cover in regions:
         if stroke.way not in woven:
             other = weaving.model_copy(update={"way": stroke.way})
-            woven[stroke.way] = weave_box(laid, gates, other, [], box, level)[0]
+            woven[stroke.way] = found_in(laid, gates, other, box, level)[0]
         picture += (woven[stroke.way] - picture) * cover[..., None]
 
 
 def masks_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> dict[int, FloatArray]:
     """The masks of `weave_box`, without its picture where that is not needed."""
-    if woven_by(laid, weaving) not in ("joint-light", "crisp-seams"):
+    if laid.limits or woven_by(laid, weaving) not in ("joint-light", "crisp-seams"):
         return weave_box(laid, gates, weaving, strokes, box, level)[1]
     touching = _touching(strokes, laid, weaving, box, level)
     piece = piece_of(laid, gates, weaving, box, level, _beside(touching, laid))
@@ -83,22 +137,25 @@ def masks_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, stroke
 
 def repaint(picture: FloatArray, laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> None:
     """Lay what a hand painted over a weave (h, w, 3) without strokes that is there, in place."""
-    regions = _regions(strokes, box, level)
-    if regions or woven_by(laid, weaving) != "crisp-seams":
+    regions = _regions(strokes, laid, box, level)
+    if regions or laid.limits or woven_by(laid, weaving) != "crisp-seams":
+        _limit(picture, {}, laid, gates, weaving, box, level)
         _lay_ways(picture, regions, laid, gates, weaving, box, level)
         _paint(picture, {}, laid, gates, weaving, strokes, box, level)
         draw_from(picture, laid, strokes, box, level)
         return
     after = weave_box(laid, gates, weaving, strokes, box, level)[0]
     # at smaller sizes the strokes' change is laid over the stored picture, so that nothing else moves
-    picture += after - (weave_box(laid, gates, weaving, [], box, level)[0] if level else picture)
+    picture += after - (found_in(laid, gates, weaving, box, level)[0] if level else picture)
 
 
 def _paint(picture: FloatArray, masks: dict[int, FloatArray], laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> None:
-    """Where masks were painted, lay the frames that they let through over a weave of another way, and into its masks, in place."""
+    """Where masks were painted or are made by hand, lay the frames that they let through over a weave of another way, and into its masks,
+    in place."""
     touching = _touching(strokes, laid, weaving, box, level)
-    covers = [cover for stroke in touching if (cover := draw_line(stroke, box, level)) is not None]
-    if not covers:
+    covers = [cover for stroke in touching if (cover := cover_of(stroke, laid, box, level)) is not None]
+    covers += [mask.within(level, box) for mask in laid.by_hand.values() if not mask.hidden]
+    if not covers or not any(cover.any() for cover in covers):
         return
     piece = piece_of(laid, gates, weaving, box, level, _beside(touching, laid))
     wide, shares = crisp_seams(piece, touching)
@@ -127,9 +184,11 @@ def _meets(bounds: Box, box: Box, level: int) -> bool:
     return bounds[0] < x + w and bounds[0] + bounds[2] > x and bounds[1] < y + h and bounds[1] + bounds[3] > y
 
 
-def touched(strokes: Sequence[Stroke], box: Box, level: int) -> Box | None:
-    """The part of a box of the picture halved `level` times in which strokes can change something; None for none."""
+def touched(strokes: Sequence[Stroke], laid: RegisteredFrames, box: Box, level: int) -> Box | None:
+    """The part of a box of the picture halved `level` times in which strokes or masks by hand can change something; None for none."""
     x, y, w, h = box
+    if laid.limits or not all(mask.hidden for mask in laid.by_hand.values()):
+        return box
     left, top, right, bottom = x + w, y + h, x, y
     for bounds in (stroke.bounds() for stroke in strokes):
         left, top = min(left, (bounds[0] >> level) - MARGIN), min(top, (bounds[1] >> level) - MARGIN)
@@ -144,7 +203,7 @@ def draw_from(picture: FloatArray, laid: RegisteredFrames, strokes: Sequence[Str
     for stroke in strokes:
         if stroke.action != "draw" or stroke.frame not in index or not _meets(stroke.bounds(), box, level):
             continue
-        cover = draw_line(stroke, box, level)
+        cover = cover_of(stroke, laid, box, level)
         if cover is None:
             continue
         k = index[stroke.frame]

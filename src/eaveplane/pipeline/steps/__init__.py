@@ -10,6 +10,8 @@ from .frame import Frame, FrameStep, Measure, open_frame
 from .inspect import Inspect, open_inspection
 from .label import Label, open_labels, zone_shares
 from .lift import Lift, Veils, open_veils, veils_of
+from .mask import SUFFIX as MASK_SUFFIX
+from .mask import GivenMask, by_hand, digest_of, mask_names, write_masks
 from .merge import Merge
 from .nudge import Nudged
 from .places import Locate, open_places
@@ -18,10 +20,12 @@ from .step import Step, make
 from .weave import Weave, open_weave, shares_of, way_of
 
 __all__ = [
+    "MASK_SUFFIX",
     "Correct",
     "Decode",
     "Frame",
     "FrameStep",
+    "GivenMask",
     "Inspect",
     "Label",
     "Lift",
@@ -34,9 +38,12 @@ __all__ = [
     "Step",
     "Veils",
     "Weave",
+    "by_hand",
     "corrected_as_read",
     "deliver",
+    "digest_of",
     "make",
+    "mask_names",
     "open_frame",
     "open_inspection",
     "open_labels",
@@ -48,5 +55,6 @@ __all__ = [
     "shares_of",
     "veils_of",
     "way_of",
+    "write_masks",
     "zone_shares",
 ]

@@ -20,6 +20,7 @@ from ..canvas import canvas_of
 from ..ticket import Ticket
 from .frame import Frame, encoding_of, open_frame
 from .label import open_labels
+from .mask import by_hand
 from .register import open_registration, registered_frames
 from .weave import Weave, apply_strokes, open_weave, places_for
 
@@ -33,11 +34,13 @@ def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, repl
     frames, laid = [open_frame(cache, frame) for frame in registered.frames], open_registration(cache, registered.key)
     picture = open_weave(cache, result).whole(0)
     guided = needs_guide(recipe.look)
-    weights = open_labels(cache, woven.labelled.key) if recipe.strokes or guided else np.empty(0, np.float32)
+    hand = by_hand(cache, recipe, laid.size)
+    painted = bool(recipe.strokes or hand.masks or hand.limits)
+    weights = open_labels(cache, woven.labelled.key) if painted or guided else np.empty(0, np.float32)
     size = (picture.shape[1], picture.shape[0])
     guide = guide_of(picture, size, distances_of(weights, [frame.meta.focus_m for frame in frames])) if guided else None
-    if recipe.strokes:
-        readers = registered_frames(frames, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()], places_for(cache, woven))
+    if painted:
+        readers = registered_frames(frames, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()], places_for(cache, woven), hand)
         apply_strokes(picture, readers, weights, recipe.weaving, recipe.strokes, tell)
     x, y, w, h = box = canvas_of(recipe, {f.id: placement.corners() for f, placement in zip(recipe.kept(), laid.placements, strict=True)}, size)
     picture = np.ascontiguousarray(picture[y : y + h, x : x + w])

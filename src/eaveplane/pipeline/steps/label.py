@@ -24,11 +24,12 @@ from .step import Step
 
 @dataclass(frozen=True)
 class Label(Step):
-    """Label weights of all frames that were registered, from their detail."""
+    """Label weights of the frames that were registered, from their detail; 0 for those whose masks are not found, if only some are."""
 
-    name, version = "label", 4
+    name, version = "label", 5
     registered: Register | Nudged
     quiet: float
+    found: tuple[int, ...]
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
         frames, laid = [open_frame(cache, frame) for frame in self.registered.frames], open_registration(cache, self.registered.key)
@@ -46,11 +47,14 @@ class Label(Step):
             reach.append(inside)
             ticket.tell(0.5 * (k + 1) / len(frames))
         guide = cv2.resize(standard, shape[::-1], interpolation=cv2.INTER_AREA)
-        weights = label_weights(aggregate(costs(energies, noises, reach), guide, self.quiet), reach)
+        energies, noises, reach = ([of[k] for k in self.found] for of in (energies, noises, reach))
+        weights = np.zeros((len(frames), *shape), np.float32)
+        if self.found:
+            weights[list(self.found)] = label_weights(aggregate(costs(energies, noises, reach), guide, self.quiet), reach)
         ticket.tell(0.95)
         np.save(folder / "gates.npy", weights.astype(np.float16))
         winner = weights.argmax(axis=0)
-        texture = np.max([e[0] for e in energies], axis=0) > 4 * max(float(n[0]) for n in noises)
+        texture = np.max([e[0] for e in energies], axis=0) > 4 * max(float(n[0]) for n in noises) if self.found else np.zeros(shape, np.bool_)
         counts = np.bincount(winner[texture], minlength=len(frames)) / max(1, int(texture.sum()))
         rows = [np.asarray(((winner == k) & texture).sum(axis=1)) / np.maximum(texture.sum(axis=1), 1) for k in range(len(frames))]
         np.savez(folder / "zones.npz", shares=counts, rows=np.array(rows, np.float32))

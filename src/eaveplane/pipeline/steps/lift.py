@@ -21,9 +21,8 @@ from ..cache import Cache
 from ..ticket import Ticket
 from .frame import open_frame
 from .label import open_labels
-from .register import open_registration, registered_frames
 from .step import Step
-from .weave import Weave, open_weave, places_for
+from .weave import Weave, found_frames, open_weave
 
 SAMPLED = 9
 """Blocks from which it is told what quiet places look like."""
@@ -33,16 +32,16 @@ SAMPLED = 9
 class Lift(Step):
     """A weave by joint light with veils lifted where the frames bear it out."""
 
-    name, version = "lift", 3
+    name, version = "lift", 4
     woven: Weave
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
         woven = self.woven
-        registered = woven.labelled.registered
-        frames = [open_frame(cache, frame) for frame in registered.frames]
-        places = places_for(cache, woven)
-        laid = registered_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), woven.even_out, woven.trims, places)
-        orders = near_to_far(places.at, [frame.meta.focus_m for frame in frames]) if places and places.trusted else []
+        labelled, registered = woven.labelled, woven.labelled.registered
+        laid = found_frames(cache, woven).alone
+        gates = open_labels(cache, labelled.key)[list(labelled.found)]
+        focus = [open_frame(cache, registered.frames[k]).meta.focus_m for k in labelled.found]
+        orders = near_to_far(laid.places.at, focus) if laid.places and laid.places.trusted else []
         from_weave, (width, height) = open_weave(cache, woven.key), laid.size
         levels = Pyramid.create(folder / "picture", width, height, 3, "float32", registered.frames[0].at_full_size_only())
         # from the bottom up, as it was woven
@@ -53,7 +52,7 @@ class Lift(Step):
         shown = np.zeros((height, width), np.uint8)
         best = None
         for number, order in enumerate(orders):
-            lifting = _Lifting(laid, open_labels(cache, woven.labelled.key), woven, order, blocks, ticket.within(0.7 * number / len(orders), 0.7 * (number + 1) / len(orders)))
+            lifting = _Lifting(laid, gates, woven, order, blocks, ticket.within(0.7 * number / len(orders), 0.7 * (number + 1) / len(orders)))
             stands, stays, explained = lifting.fronts()
             if best is None or explained > most:
                 best, stand, refused, most = lifting, stands, stays, explained

@@ -29,22 +29,24 @@ BAND = 1
 
 @dataclass(frozen=True)
 class Locate(Step):
-    """Places of the frames, two or more, that were registered."""
+    """Places of the frames, two or more, that are woven by themselves."""
 
-    name, version = "places", 3
+    name, version = "places", 4
     registered: Register | Nudged
+    found: tuple[int, ...]
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
         frames, laid = [open_frame(cache, frame) for frame in self.registered.frames], open_registration(cache, self.registered.key)
+        readers = registered_frames(frames, [frame.key for frame in self.registered.frames], laid, True, [Trim()] * len(frames))
+        frames, placements = [frames[k] for k in self.found], [laid.placements[k] for k in self.found]
         width, height = frames[0].size
-        detail = np.max([lay_on(signal(frame.detail()), placement, pooled_shape(height, width))[BAND] for frame, placement in zip(frames, laid.placements, strict=True)], axis=0)
+        detail = np.max([lay_on(signal(frame.detail()), placement, pooled_shape(height, width))[BAND] for frame, placement in zip(frames, placements, strict=True)], axis=0)
         ticket.tell(0.2)
         metres = np.array([math.nan if frame.meta.focus_m is None else frame.meta.focus_m for frame in frames])
-        guess = focus_of([frame.octaves() for frame in frames], laid.placements, -1 / metres)
+        guess = focus_of([frame.octaves() for frame in frames], placements, -1 / metres)
         starts: list[Line] = [guess, *(np.arange(len(frames)) * np.float64(step) for step in STEPS_TRIED)]
-        readers = registered_frames(frames, [frame.key for frame in self.registered.frames], laid, True, [Trim()] * len(frames))
         ticket.tell(0.3)
-        found = locate(lambda k, box: readers.read(k, 0, box), len(frames), frames[0].size, detail, starts)
+        found = locate(lambda k, box: readers.read(self.found[k], 0, box), len(frames), frames[0].size, detail, starts)
         (folder / "places.json").write_text(json.dumps(asdict(found) if found else None))
 
 

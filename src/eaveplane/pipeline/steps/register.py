@@ -19,7 +19,7 @@ from ...core.register.register import Registration as Found
 from ...core.register.register import register
 from ...core.register.sweep import blurred
 from ...core.register.trust import Trust
-from ...core.weave.laid import RegisteredFrames
+from ...core.weave.laid import ByHand, RegisteredFrames
 from ...core.weave.places import Places
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Placement, Shift, scaled
@@ -28,6 +28,9 @@ from ..cache import Cache
 from ..ticket import Ticket
 from .frame import Frame, FrameStep, Measure, open_frame
 from .step import Step
+
+FOUND = ByHand()
+"""Nothing by hand."""
 
 
 @dataclass(frozen=True)
@@ -101,7 +104,7 @@ def open_registration(cache: Cache, key: str) -> Registration:
     return Registration(facts["reference"], placements, [Trust(**told) for told in facts["trusted"]], facts["model"], facts["focus"], drifts, size)
 
 
-def registered_frames(frames: list[Frame], names: list[str], laid: Registration, even_out: bool, trims: Sequence[Trim], places: Places | None = None) -> RegisteredFrames:
+def registered_frames(frames: list[Frame], names: list[str], laid: Registration, even_out: bool, trims: Sequence[Trim], places: Places | None = None, hand: ByHand = FOUND) -> RegisteredFrames:
     """Readers of registered frames from the cache, evened out and trimmed; see RegisteredFrames."""
 
     def read(k: int, level: int, box: Box) -> FloatArray:
@@ -116,7 +119,7 @@ def registered_frames(frames: list[Frame], names: list[str], laid: Registration,
             root *= np.sqrt(1 + np.float32(drift.falloff) * radius_squared(height, width, part))[..., None]
         return placement.lay(root, box, part)
 
-    return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, float(np.median([frame.fine_noise() for frame in frames])), read, places)
+    return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, float(np.median([frame.fine_noise() for frame in frames])), read, places, hand.masks, hand.limits)
 
 
 def _moved(frames: list[Frame], found: Found, placements: list[Placement], progress: Callable[[float], None]) -> Moved | None:

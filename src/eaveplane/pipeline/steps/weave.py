@@ -10,9 +10,9 @@ import numpy as np
 
 from ...core.even.drift import Trim
 from ...core.masks.strokes import Stroke
-from ...core.weave.laid import RegisteredFrames, Weaving
+from ...core.weave.laid import ByHand, HandMask, RegisteredFrames, Weaving
 from ...core.weave.places import Places
-from ...core.weave.weave import repaint, touched, weave_box, woven_by
+from ...core.weave.weave import found_in, repaint, touched, woven_by
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box, Pyramid
 from ...imaging.rows import side_by_side
@@ -29,9 +29,9 @@ TILE = 1024
 
 @dataclass(frozen=True)
 class Weave(Step):
-    """The weave without strokes, at full size (and halved ones), and each frame's share."""
+    """The weave without what is made by hand, at full size (and halved ones), and each frame's share."""
 
-    name, version = "weave", 8
+    name, version = "weave", 9
     labelled: Label
     located: Locate | None
     weaving: Weaving
@@ -40,8 +40,7 @@ class Weave(Step):
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
         registered = self.labelled.registered
-        frames = [open_frame(cache, frame) for frame in registered.frames]
-        laid = registered_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), self.even_out, self.trims, places_for(cache, self))
+        laid = found_frames(cache, self)
         weights = open_labels(cache, self.labelled.key)
         width, height = laid.size
         levels = Pyramid.create(folder / "picture", width, height, 3, "float32", registered.frames[0].at_full_size_only())
@@ -50,7 +49,7 @@ class Weave(Step):
         boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in reversed(range(0, height, TILE)) for x in range(0, width, TILE)]
 
         def one(box: Box) -> dict[int, float]:
-            picture, shares = weave_box(laid, weights, self.weaving, [], box, 0)
+            picture, shares = found_in(laid, weights, self.weaving, box, 0)
             levels.write(0, box[0], box[1], picture)
             return {k: float(mask.sum(dtype=np.float64)) for k, mask in shares.items()}
 
@@ -61,6 +60,14 @@ class Weave(Step):
         levels.halve_into_levels()
         told = {"shares": (totals / (width * height)).tolist(), "way": woven_by(laid, self.weaving), "unexplained": laid.places.unexplained if laid.places else None}
         (folder / "woven.json").write_text(json.dumps(told))
+
+
+def found_frames(cache: Cache, woven: Weave) -> RegisteredFrames:
+    """The frames of a weave, those hidden whose masks are not found."""
+    registered = woven.labelled.registered
+    frames = [open_frame(cache, frame) for frame in registered.frames]
+    hidden = {k: HandMask() for k in range(len(frames)) if k not in woven.labelled.found}
+    return registered_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), woven.even_out, woven.trims, places_for(cache, woven), ByHand(hidden))
 
 
 def open_weave(cache: Cache, key: str) -> Pyramid:
@@ -87,7 +94,7 @@ def apply_strokes(picture: FloatArray, laid: RegisteredFrames, weights: FloatArr
     """Weave anew, in place, those tiles of a full-size weave that strokes touch."""
     height, width = picture.shape[:2]
     boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in range(0, height, TILE) for x in range(0, width, TILE)]
-    boxes = [part for part in (touched(strokes, box, 0) for box in boxes) if part]
+    boxes = [part for part in (touched(strokes, laid, box, 0) for box in boxes) if part]
 
     def one(box: Box) -> None:
         x, y, w, h = box

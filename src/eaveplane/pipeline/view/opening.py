@@ -10,7 +10,7 @@ from ...core.weave.places import Places
 from ...recipe import Recipe
 from ..cache import Cache
 from ..scene import Plan, inspection_of
-from ..steps import Frame, FrameStep, Lift, corrected_as_read, open_frame, open_labels, open_places, open_registration, open_veils, open_weave, registered_frames
+from ..steps import Frame, FrameStep, Lift, by_hand, corrected_as_read, open_frame, open_labels, open_places, open_registration, open_veils, open_weave, registered_frames
 from .memory import Memory
 from .view import View
 
@@ -54,7 +54,8 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
     registered, laid, steadied, weights, woven, veils = (None,) * 6
     if planned and planned.registered.is_there(cache):
         registered = memory.get(planned.registered.key, lambda: open_registration(cache, planned.registered.key))
-        laid = registered_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out, [trims[id] for id in planned.ids], _places(cache, planned, memory))
+        hand = by_hand(cache, recipe, registered.size)
+        laid = registered_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out, [trims[id] for id in planned.ids], _places(cache, planned, memory), hand)
         if planned.labelled.is_there(cache):
             weights = memory.get(planned.labelled.key, lambda: open_labels(cache, planned.labelled.key))
         made = next((step for step in (planned.result, planned.woven) if step.is_there(cache)), None)

@@ -17,10 +17,9 @@ from ...core.develop.relief import LONGEST, Guide, guide_of
 from ...core.even.capture.settings import Capture, without
 from ...core.even.drift import Trim
 from ...core.masks.parts import Site
-from ...core.masks.strokes import Stroke
 from ...core.weave.laid import RegisteredFrames
 from ...core.weave.ways.joint_light import blocks_of
-from ...core.weave.weave import masks_in, repaint, touched, weave_box, woven_by
+from ...core.weave.weave import found_in, masks_in, repaint, touched, woven_by
 from ...imaging.colour import FloatArray
 from ...imaging.lensdata import from_database
 from ...imaging.pyramid import Box, Pyramid, meeting
@@ -77,7 +76,8 @@ class View:
 
     def weave_version(self) -> str:
         """Changes whenever the weave's pixels under a neutral look do."""
-        return _short(*self._weave_parts(), [s.model_dump() for s in self.recipe.strokes])
+        by_hand = [(f.id, f.mask, f.mask_file) for f in self.recipe.frames], [mask.hidden for mask in self.laid.by_hand.values()] if self.laid else None
+        return _short(*self._weave_parts(), [s.model_dump() for s in self.recipe.strokes], by_hand, self.recipe.limits())
 
     def _weave_parts(self) -> tuple[Any, ...]:
         planned = (self.plan.result.key, self.plan.registered.key) if self.plan else ()
@@ -107,36 +107,31 @@ class View:
         return {f.id: f.trim for f in self.recipe.frames}[id]
 
     def _weave(self, level: int, box: Box, painted: bool = True) -> FloatArray:
-        strokes: list[Stroke] = self.recipe.strokes if painted else []
         if self.laid is None or self.gates is None or self.plan is None:
             return self._frame(self.middle, level, box)
-        if self.woven is None:
-            return self._woven_now(level, box, strokes)
-        picture: FloatArray = self.woven.read(level, box)
-        changed = touched(strokes, box, level)
+        picture: FloatArray = self._woven_now(level, box) if self.woven is None else self.woven.read(level, box)
+        strokes = self.recipe.strokes
+        changed = touched(strokes, self.laid, box, level) if painted else None
         if changed is not None:
             repaint(picture[meeting(box, changed)[0]], self.laid, self.gates, self.recipe.weaving, strokes, changed, level)
         return picture
 
-    def _woven_now(self, level: int, box: Box, strokes: list[Stroke]) -> FloatArray:
+    def _woven_now(self, level: int, box: Box) -> FloatArray:
         """The weave of a box before all of it has been woven."""
         assert self.laid is not None and self.gates is not None
         laid, gates, weaving = self.laid, self.gates, self.recipe.weaving
         if woven_by(laid, weaving) != "joint-light":
-            return weave_box(laid, gates, weaving, strokes, box, level)[0]
+            return found_in(laid, gates, weaving, box, level)[0]
         # blocks are dear and lie fixed in the picture: each is woven once for all boxes that meet it
         version, picture = _short(*self._weave_parts()), np.empty((box[3], box[2], 3), np.float32)
         for block in blocks_of(box, self.size_at(level)):
             there, here = meeting(box, block)
             picture[there] = self._kept(("block", version), level, block, partial(self._block, level, block))[here]
-        changed = touched(strokes, box, level)
-        if changed is not None:
-            repaint(picture[meeting(box, changed)[0]], laid, gates, weaving, strokes, changed, level)
         return picture
 
     def _block(self, level: int, block: Box) -> FloatArray:
         assert self.laid is not None and self.gates is not None
-        return weave_box(self.laid, self.gates, self.recipe.weaving, (), block, level)[0]
+        return found_in(self.laid, self.gates, self.recipe.weaving, block, level)[0]
 
     @property
     def middle(self) -> str:

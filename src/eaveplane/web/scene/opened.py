@@ -75,7 +75,7 @@ class ScenePage:
         self.recipe: Recipe = scenes.recipe_of(desk.db, number)
         self.files = desk.library.files(row["outing_id"], {i for f in self.recipe.frames for i in f.all_files()})
         self.there = self._frames_there()
-        self.plan = plan(self.recipe, self.there.final)
+        self.plan = plan(self.recipe, self.there.final, desk.library.brought_masks())
         self._nudge()
 
     def _nudge(self) -> None:

@@ -12,20 +12,30 @@ from collections.abc import Sequence
 import numpy as np
 from numba import njit
 
-from ....imaging.brush import draw_line
 from ....imaging.colour import FloatArray
 from ...masks.strokes import Stroke
 from ..bands import mixed
+from ..edges import cover_of
 from ..laid import Piece
 
 
 def weights_in(piece: Piece) -> dict[int, FloatArray]:
-    """Masks (h, w) that sum to one, of the wide box. Where no frame that is let in reaches, the reference gives everything."""
+    """Masks (h, w) that sum to one, of the wide box: those made by hand as they are, and what they leave shared out among the others.
+    Where no frame that is let in reaches, the reference gives everything."""
     order = list(piece.pictures)
     spare, gates = np.stack(list(piece.spare.values())), np.stack(list(piece.gates.values()))
     share = np.empty_like(spare)
     _weigh(spare, gates, order.index(piece.laid.reference) if piece.laid.reference in order else -1, share)
-    return dict(zip(order, share, strict=True))
+    weights = dict(zip(order, share, strict=True))
+    given = {k: piece.laid.by_hand[k].within(piece.level, piece.wide) * piece.reach[k] for k in order if k in piece.laid.by_hand}
+    if given:
+        total = sum(given.values(), np.zeros_like(share[0]))
+        left = 1 - np.minimum(total, 1)
+        for k, mask in weights.items():
+            mask *= left
+            if k in given:
+                mask += given[k] / np.maximum(total, 1)
+    return weights
 
 
 def crisp_seams(piece: Piece, strokes: Sequence[Stroke] = ()) -> tuple[FloatArray, dict[int, FloatArray]]:
@@ -63,12 +73,14 @@ def _weigh(strengths: np.ndarray, gates: np.ndarray, reference: int, share: np.n
 
 def paint(weights: dict[int, FloatArray], piece: Piece, strokes: Sequence[Stroke]) -> None:
     """Apply mask strokes, in their order, to weights that sum to one."""
-    spare = {k: strength / np.maximum(sum(piece.spare.values()), np.float32(1e-20)) for k, strength in piece.spare.items()}
+    # a frame with a mask by hand takes over only where no other can
+    claim = {k: strength * np.float32(1e-6) if k in piece.laid.by_hand else strength for k, strength in piece.spare.items()}
+    spare = {k: strength / np.maximum(sum(claim.values()), np.float32(1e-20)) for k, strength in claim.items()}
     index = {name: k for k, name in enumerate(piece.laid.names)}
     for stroke in strokes:
         if stroke.action == "draw" or stroke.frame not in index:
             continue
-        cover = draw_line(stroke, piece.wide, piece.level)
+        cover = cover_of(stroke, piece.laid, piece.wide, piece.level)
         if cover is None:
             continue
         k = index[stroke.frame]
