@@ -57,6 +57,12 @@ def deliver(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
 
 def _place(library: Library, row: sqlite3.Row, recipe: Recipe) -> Path:
     """A free name in the folder that the recipe chooses. Raises ValueError where the folder cannot be used."""
+    folder, name = results_folder(library, row, recipe)
+    return free_name(folder / (name + SUFFIX[recipe.delivery.format]))
+
+
+def results_folder(library: Library, row: sqlite3.Row, recipe: Recipe) -> tuple[Path, str]:
+    """The folder that the recipe chooses, and the name without a suffix. Raises ValueError where the folder cannot be used."""
     about = scenes.scene(library.db, row["scene_id"])
     assert about is not None
     files = library.files(about["outing_id"])
@@ -65,7 +71,7 @@ def _place(library: Library, row: sqlite3.Row, recipe: Recipe) -> Path:
     if not folder.is_absolute() or not folder.is_dir():
         raise ValueError(f"{folder} is not a folder. Choose another one, or none to write beside the originals.")
     told = name_facts(library, about, recipe, datetime.now().strftime("%Y-%m-%d"))
-    return free_name(folder / (file_name(recipe.delivery.name, told) + SUFFIX[recipe.delivery.format]))
+    return folder, file_name(recipe.delivery.name, told)
 
 
 def name_facts(library: Library, about: sqlite3.Row, recipe: Recipe, date: str) -> dict[str, str]:

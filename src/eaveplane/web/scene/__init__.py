@@ -14,6 +14,7 @@ from pydantic import ValidationError
 from ...core.develop.develop import for_screen, histogram
 from ...core.develop.look import NEUTRAL, Look
 from ...core.develop.tone import through_points
+from ...core.weave.span import Span
 from ...parameter import Control
 from ...pipeline.decisions import decide
 from ...pipeline.view import View, ViewOptions, overview, screen, viewport
@@ -144,11 +145,26 @@ def _step(number: int, slug: str, forward: bool) -> str:
 # ---- the picture ------------------------------------------------------------------------------------------
 
 
-def _view(number: int) -> tuple[ScenePage, View]:
+def view_of(number: int, what: str = "weave") -> tuple[ScenePage, View, str]:
+    """What is to be seen of a scene, and the name of what is asked for in it: `variant:N` is the weave of another view, and so is the
+    weave under a span that is being set."""
     scene = opened(number)
-    if scene.view is None:
+    view, (kind, _, place) = scene.view, what.partition(":")
+    if kind == "variant":
+        variants = scene.recipe.variants
+        if not place.isdecimal() or int(place) >= len(variants):
+            abort(404)
+        variant = variants[int(place)]
+        view, what = scene.trying(scene.recipe.model_copy(update={"weaving": variant.weaving, "veil": variant.veil})), "weave"
+    elif "span" in request.args:
+        try:
+            near, far = (float(v) for v in request.args["span"].split(","))
+            view = scene.trying(scene.recipe.model_copy(update={"span": Span(near=near, far=far)}))
+        except ValueError:
+            abort(400)
+    if view is None:
         abort(404)
-    return scene, scene.view
+    return scene, view, what
 
 
 def _shown(scene: ScenePage) -> ViewOptions:
@@ -182,7 +198,7 @@ def _jpeg(picture: NDArray[np.uint8], quality: int, cache: str | None) -> Respon
 @blueprint.get(AT + "/tile/<what>/<version>/<int:level>/<int:x>/<int:y>.jpg")
 def tile(number: int, what: str, version: str, level: int, x: int, y: int) -> Response:
     """A tile; `version` tells states of the picture apart in the browser's memory."""
-    scene, view = _view(number)
+    scene, view, what = view_of(number, what)
     sizes = next(iter(view.frames.values())).codes.sizes
     if level >= len(sizes) or x * TILE >= sizes[level][0] or y * TILE >= sizes[level][1]:
         abort(404)
@@ -194,7 +210,7 @@ def tile(number: int, what: str, version: str, level: int, x: int, y: int) -> Re
 @blueprint.route(AT + "/viewport/<what>.jpg", methods=["GET", "POST"])
 def seen(number: int, what: str) -> Response:
     """What is in view, in one piece: for sliders and strokes, which cannot wait for tiles. A look that is tried is posted."""
-    scene, view = _view(number)
+    scene, view, what = view_of(number, what)
     try:
         x, y, w, h = (float(request.args[k]) for k in ("x", "y", "w", "h"))
         wide = int(request.args["wide"])
@@ -217,7 +233,7 @@ def seen(number: int, what: str) -> Response:
 
 @blueprint.get(AT + "/thumb/<what>/<version>.jpg")
 def thumb(number: int, what: str, version: str) -> Response:
-    scene, view = _view(number)
+    scene, view, _ = view_of(number)
     shown = ViewOptions(scene.recipe.look)
     picture = _screen(lambda: viewport(view, what, (0, 0, *view.size), 480 if request.args.get("large") else 184, shown)[0])
     now = scene.version if what == "weave" else view.frame_version(what.removeprefix("frame:")) + scene.look_version if what.removeprefix("frame:") in view.frames else ""
@@ -228,7 +244,7 @@ def thumb(number: int, what: str, version: str) -> Response:
 @blueprint.route(AT + "/tones.json", methods=["GET", "POST"])
 def tones(number: int) -> Response:
     """Histogram of the weave or of a frame under the look, what is lost at both ends, and the tone curve, as points."""
-    scene, view = _view(number)
+    scene, view, _ = view_of(number)
     look = _shown(scene).look
     what = request.args.get("what", "weave")
     screen = _screen(lambda: for_screen(overview(view, what if what.startswith("frame:") else "weave", 700, look)))

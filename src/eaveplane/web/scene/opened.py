@@ -188,6 +188,25 @@ class ScenePage:
             self.there = self._frames_there()
             return None
 
+    def trying(self, recipe: Recipe) -> View | None:
+        """What there is to see under another weave or span of the same frames: a variant, or what a hand is just setting."""
+        planned = plan(recipe, self.there.final, self.desk.library.brought_masks())
+        tried = hashlib.sha256(f"{recipe.weaving}{recipe.veil}{recipe.span}{planned and self.has(planned.result.key)}".encode()).hexdigest()[:16]
+        inspected, cache = self.inspection[0] if self.inspection else (), self.desk.library.cache
+        try:
+            made: View | None = self.desk.views.get(
+                (self.number, self.version, tried), lambda: open_view(cache, recipe, self.there, planned, self.desk.kept, self.desk.pictures, self.desk.guides, inspected)
+            )
+            return made
+        except UNREADABLE:
+            # it is shown as it is, which makes anew what cannot be read
+            return self.view
+
+    def woven_whole(self, recipe: Recipe) -> bool:
+        """Whether the weave of another recipe for these frames is there."""
+        planned = plan(recipe, self.there.final, {})
+        return planned is not None and self.has(planned.result.key)
+
     def has(self, key: str | None) -> bool:
         return key is not None and self.desk.library.cache.has(key)
 

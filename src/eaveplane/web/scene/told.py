@@ -74,6 +74,7 @@ def rail(scene: ScenePage) -> list[dict[str, Any]]:
                 "name": frame.name,
                 "file": frame.file,
                 "kept": frame.state == "keep",
+                "mask": frame.mask,
                 "reason": frame.reason or "by hand",
                 "focus": decoded.meta.focus_m if decoded else None,
                 "share": share if share is not None or verdict is None or frame.state != "keep" else verdict.share,
@@ -104,6 +105,12 @@ def _profiles(scene: ScenePage) -> dict[str, str]:
     return {id: " ".join(f"{1 + 22 * float(v):.1f},{y + 0.5:.1f}" for y, v in enumerate(line)) for id, line in zip(ids, rows, strict=True)}
 
 
+def _dioptres(scene: ScenePage, id: str) -> float | None:
+    """On what a frame was focused, by the metre; None where it does not tell."""
+    focus = scene.view.frames[id].meta.focus_m if scene.view and id in scene.view.frames else None
+    return 1 / focus if focus else None
+
+
 def state(scene: ScenePage) -> dict[str, Any]:
     """What the picture's scripts need to know."""
     view = scene.view
@@ -130,6 +137,8 @@ def state(scene: ScenePage) -> dict[str, Any]:
         "straighten": scene.recipe.finish.straighten,
         "crop": scene.recipe.finish.crop.model_dump(),
         "ratio": scene.recipe.finish.ratio,
+        "span": [scene.recipe.span.near, scene.recipe.span.far],
+        "variants": [{"name": v.name, "version": hashlib.sha256(v.model_dump_json().encode()).hexdigest()[:8]} for v in scene.recipe.variants],
         "reference": scene.plan.ids[scene.plan.reference] if scene.plan else "",
         "frames": [
             {
@@ -137,6 +146,8 @@ def state(scene: ScenePage) -> dict[str, Any]:
                 "number": i + 1,
                 "name": f.name,
                 "kept": f.state == "keep",
+                "mask": f.mask,
+                "dioptres": _dioptres(scene, f.id),
                 "exposures": [{"id": e.id, "file": e.file} for e in f.exposures],
                 "use": f.use,
                 "trim": f.trim.model_dump(),

@@ -30,6 +30,9 @@ def bench(scene: ScenePage) -> dict[str, Any]:
     stands_in = bool(laid and located and scene.has(located.key) and woven_by(laid, scene.recipe.weaving) != scene.recipe.weaving.way)
     lifted = veils_of(scene.desk.library.cache, scene.plan.result.key) if scene.plan and isinstance(scene.plan.result, Lift) and scene.woven else None
     return {
+        "starts": hand.STARTS,
+        "variants": variants.listed(scene),
+        "kept_name": variants.name_for(scene.recipe),
         "ways": WAYS,
         "stands_in": stands_in,
         "veil": scene.recipe.veil,
@@ -129,3 +132,6 @@ def clear(number: int) -> str:
 @blueprint.post("/go")
 def go(number: int) -> Response:
     return queued(number, "weave", "weave")
+
+
+from . import hand, variants  # noqa: E402  (their routes belong to this blueprint)

@@ -1,5 +1,6 @@
 // Register: the table of fits, the reference, the canvas; frames moved by hand; what helps to look.
 import { post, tell } from "../shell/page.js";
+import { Panels } from "../scene/panels.js";
 import { Loupes } from "./loupes.js";
 import { Pins } from "./pins.js";
 
@@ -12,7 +13,7 @@ export class Register {
     this.page = page;
     this.stages = ["register"];
     this.begins = "frame";
-    this.panel = "fits";
+    this.panels = new Panels("bench-register", "fits", (panel) => { if (panel !== "hand") { this.drag(false); this.pins.turn(false); } this.dress(); });
     this.on = false;
     this.group = document.createElementNS(SVG, "g");
     this.group.setAttribute("class", "shifts");
@@ -43,7 +44,7 @@ export class Register {
     const keys = { a: () => this.page.blink("all") };
     if (this.loupes.on) return { ...keys, " ": () => this.loupes.halt(), escape: () => this.loupes.turn() };
     if (this.pins.on) keys.escape = () => this.pins.turn(false);
-    if (this.panel === "hand") for (const [key, [name, by]] of Object.entries(STEPS)) keys[key] = (event) => this.step(name, event.shiftKey && key.startsWith("arrow") ? 10 * by : by);
+    if (this.panels.shown === "hand") for (const [key, [name, by]] of Object.entries(STEPS)) keys[key] = (event) => this.step(name, event.shiftKey && key.startsWith("arrow") ? 10 * by : by);
     return keys;
   }
 
@@ -55,8 +56,7 @@ export class Register {
 
   dress() {
     if (!this.here) return;
-    for (const button of document.querySelectorAll(".bench-register [data-panel]")) button.setAttribute("aria-pressed", button.dataset.panel === this.panel);
-    for (const part of document.querySelectorAll(".bench-register [data-panel-of]")) part.hidden = part.dataset.panelOf !== this.panel;
+    this.panels.dress();
     for (const [id, value] of [["amplified", this.page.picture.amplified], ["rhythm", this.page.picture.rhythm]]) { const field = document.getElementById(id); if (field) field.value = value; }
     for (const what of ["blink", "blink-all"]) document.querySelector(`[data-do=${what}]`)?.setAttribute("aria-pressed", this.page.blinking === (what === "blink" ? "two" : "all"));
     this.loupes.dress();
@@ -170,8 +170,7 @@ export class Register {
   }
 
   clicked(event) {
-    const panel = event.target.closest(".bench-register [data-panel]");
-    if (panel) { this.panel = panel.dataset.panel; if (this.panel !== "hand") { this.drag(false); this.pins.turn(false); } this.dress(); return true; }
+    if (this.panels.clicked(event)) return true;
     const row = event.target.closest(".fits [data-frame]");
     if (row) this.page.choose(row.dataset.frame);
     return Boolean(row) && !event.target.closest("label");

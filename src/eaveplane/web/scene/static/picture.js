@@ -63,6 +63,9 @@ export class Picture {
     return view === "compare" ? "weave" : view;
   }
 
+  /** What the weave is compared with: the chosen frame, or a variant. */
+  against() { return this.page.against || `frame:${this.page.chosen}`; }
+
   /** Query of everything but the place. */
   query(before = this.page.before === "whole") {
     const { page } = this;
@@ -70,12 +73,13 @@ export class Picture {
     if (before) q.set("before", 1);
     if (page.clipping || page.ends) q.set("clipping", 1);
     if (page.stage === "finish" || page.stage === "deliver") q.set("finished", 1);
+    if (page.spanning) q.set("span", page.spanning.join());
     return q;
   }
 
   version(what) {
     const { state } = this.page;
-    const of = what.startsWith("frame:") ? this.page.frame(what.slice(6))?.version : state.weave + state.capture + state.frames.map((f) => f.version).join("");
+    const of = what.startsWith("frame:") ? this.page.frame(what.slice(6))?.version : state.weave + state.capture + state.frames.map((f) => f.version).join("") + (what.startsWith("variant:") ? state.variants[what.slice(8)]?.version : "");
     return `${of}${state.look}${state.sharpening}`.replace(/[^a-z0-9.-]/gi, "");
   }
 
@@ -102,11 +106,11 @@ export class Picture {
     if (!this.viewer) this.open();
     this.say();
     const wanted = [this.source(this.what(view))];
-    if (view === "compare") wanted.push(this.source(`frame:${page.chosen}`));
+    if (view === "compare") wanted.push(this.source(this.against()));
     else if (view === "capture") wanted.push(this.source(`capture:${page.without}:${page.chosen}`));
     else if (page.before === "wipe") wanted.push(this.source(this.what(view), true));
-    this.beside(page.before === "side" ? this.source(this.what(view), true) : null);
-    if (page.blinking) wanted.splice(0, 1, ...this.blinked().map((id) => this.source(`frame:${id}`)));
+    this.beside(page.before === "side" ? this.source(this.what(view), true) : page.pairing ? this.source(this.against()) : null);
+    if (page.blinking) wanted.splice(0, 1, ...this.blinked().map((what) => this.source(what)));
     const key = wanted.map((w) => w.key).join("&");
     if (key === this.shown) return;
     const first = !this.shown;
@@ -141,10 +145,11 @@ export class Picture {
     this.arrange();
   }
 
-  /** Frames that blink, in turn. */
+  /** What blinks, in turn. */
   blinked() {
     const { state, chosen, blinking } = this.page;
-    return blinking === "all" ? state.frames.filter((f) => f.kept).map((f) => f.id) : [chosen, state.reference];
+    if (blinking === "pair") return ["weave", this.against()];
+    return (blinking === "all" ? state.frames.filter((f) => f.kept).map((f) => f.id) : [chosen, state.reference]).map((id) => `frame:${id}`);
   }
 
   /** Show the tiles so many pixels of the picture aside, until others are laid. */
@@ -167,13 +172,13 @@ export class Picture {
     const { page } = this;
     if (this.split && above) this.clip();
     else if (page.blinking && below && above) {
-      const ids = this.blinked();
-      let on = ids.length - 1;
+      const turns = this.blinked();
+      let on = turns.length - 1;
       this.blinker = setInterval(() => {
-        on = (on + 1) % ids.length;
+        on = (on + 1) % turns.length;
         // those above hide those below: one at a time is taken away or laid on, so that none is seen through another
         this.items.forEach((item, place) => { if (place) item?.setOpacity(place <= on ? 1 : 0); });
-        this.say(ids[on]);
+        this.say(turns[on]);
       }, this.rhythm);
     }
     this.wipeLine();
@@ -283,6 +288,14 @@ export class Picture {
     return [p.x * this.width - 0.5, p.y * this.width - 0.5];
   }
 
+  /** A place of the picture in the middle, at so many screen pixels for one of it. */
+  centre(x, y, ratio) {
+    if (!this.viewer) return;
+    this.zoomTo(ratio);
+    this.viewer.viewport.panTo(new OpenSeadragon.Point((x + 0.5) / this.width, (y + 0.5) / this.width));
+    this.viewer.viewport.applyConstraints();
+  }
+
   fit() { this.viewer?.viewport.goHome(); }
 
   zoomTo(ratio, at) {
@@ -321,15 +334,23 @@ export class Picture {
 
   // ---- words on the picture, the wipe ----
 
-  say(id) {
-    const { page } = this, found = page.frame(id || this.instead || page.chosen);
+  say(turn) {
+    const { page } = this, found = page.frame(turn?.startsWith("frame:") ? turn.slice(6) : this.instead || page.chosen);
     const name = found ? `frame ${found.number}${found.name ? `, ${found.name}` : ""}` : "";
     const { state } = page;
     const weave = state.woven ? "weave" : state.labelled ? "weave, as far as it is seen" : state.registered ? "reference frame; not woven yet" : "one frame; not woven yet";
     const without = { demosaic: "the usual demosaicing", highlights: "highlights cut", noise: "noise as it came", fringes: "fringes as they came", sharpening: "without sharpening" }[page.without] || `without the correction of ${page.without}`;
-    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, share: "share map: which frame is sharpest where", veils: "green lines: a veil was lifted; rust lines: a near thing that stays as woven", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × ${this.amplified}`, matched: `difference of ${name} and the reference, blur matched, × ${this.amplified}`, outlines: `edges: ${name} rust, reference green, both white`, compare: `left ${name}, right the weave` };
+    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, share: "share map: which frame is sharpest where", veils: "green lines: a veil was lifted; rust lines: a near thing that stays as woven", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × ${this.amplified}`, matched: `difference of ${name} and the reference, blur matched, × ${this.amplified}`, outlines: `edges: ${name} rust, reference green, both white`, compare: `left ${page.against ? this.name(page.against) : name}, right the weave` };
+    if (page.blinking === "pair" && turn) { this.caption.textContent = turn === "weave" ? weave : this.name(turn); return; }
+    if (page.pairing) { this.caption.textContent = `left the weave, right ${this.name(this.against())}`; return; }
     const before = { whole: " · before the look", wipe: " · left before the look", side: " · right before the look" }[page.before] || "";
     this.caption.textContent = words[page.view] + before;
+  }
+
+  /** A frame or a variant in words. */
+  name(what) {
+    const found = what.startsWith("frame:") ? this.page.frame(what.slice(6)) : null;
+    return found ? `frame ${found.number}${found.name ? `, ${found.name}` : ""}` : this.page.state.variants[what.slice(8)]?.name ?? what;
   }
 
   clip() {

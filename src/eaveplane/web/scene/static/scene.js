@@ -24,6 +24,9 @@ const page = {
   before: "",
   clipping: false,
   blinking: "",
+  pairing: false,
+  spanning: null,
+  against: "",
   parts: {},
 };
 
@@ -72,6 +75,7 @@ page.setView = (view) => {
   if (view === "compare" && page.view === "compare") view = "weave";
   page.view = view;
   page.blinking = "";
+  page.pairing = false;
   page.show();
 };
 

@@ -11,6 +11,7 @@ export class Brush {
     this.on = false;
     this.way = "in";
     this.values = { width: 55, softness: 70, opacity: 100 };
+    this.edges = false;
     this.points = [];
     this.layer = document.createElement("canvas");
     this.box.addEventListener("pointermove", (event) => this.hover(event));
@@ -32,6 +33,7 @@ export class Brush {
       if (way) { this.way = way; if (!this.on) this.put(true); this.dress(); }
     });
     document.addEventListener("change", (event) => {
+      if (event.target.id === "b-edges") this.edges = event.target.checked;
       if (event.target.id !== "region-way") return;
       this.region = event.target.value;
       this.way = "way";
@@ -79,6 +81,8 @@ export class Brush {
       field.value = value;
       field.closest(".ruler").querySelector("output").textContent = name === "width" ? this.width() : value;
     }
+    const edges = document.getElementById("b-edges");
+    if (edges) edges.checked = this.edges;
     document.querySelector("[data-tool=brush]")?.setAttribute("aria-pressed", this.on);
     const region = document.getElementById("region-way");
     if (region && this.region !== undefined && [...region.options].some((option) => option.value === this.region)) region.value = this.region;
@@ -141,7 +145,7 @@ export class Brush {
     this.drawing = false;
     const { page } = this, begin = performance.now();
     const stroke = {
-      action: this.action, ...(this.action === "way" ? { way: document.getElementById("region-way").value } : { frame: page.chosen }), width: this.width(), softness: this.values.softness / 100, opacity: this.values.opacity / 100,
+      action: this.action, ...(this.action === "way" ? { way: document.getElementById("region-way").value } : { frame: page.chosen }), width: this.width(), softness: this.values.softness / 100, opacity: this.values.opacity / 100, edges: this.edges,
       points: thinned(this.points, 4000).map(([x, y]) => [Number(x.toFixed(1)), Number(y.toFixed(1))]),
     };
     const { picture } = page, before = picture.shown, url = document.querySelector("[data-stroke]").dataset.stroke;

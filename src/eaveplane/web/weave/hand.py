@@ -1,0 +1,152 @@
+"""Masks by hand: how a frame's mask begins, files in and out, strokes picked and erased, the sharp span."""
+
+from __future__ import annotations
+
+import hashlib
+import shutil
+import tempfile
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from flask import Response, jsonify, request
+
+from ...core.masks.strokes import Stroke
+from ...core.weave.span import Span
+from ...imaging.grey import read_grey
+from ...imaging.write import put_in_place
+from ...pipeline.steps import digest_of
+from ...recipe import FrameChoice, Recipe
+from ..desk import desk
+from ..scene import decided, posted, queued
+from ..scene.opened import opened
+from ..security import refuse
+from . import blueprint
+
+STARTS = {"found": "found", "hidden": "hidden", "whole": "whole"}
+"""What a frame's mask may begin as, in words; one from a file is brought in."""
+MOST_BYTES = 1 << 30
+FEW_POINTS = 200
+"""Points of a stroke that the page draws."""
+
+
+@blueprint.post("/mask")
+def mask(number: int) -> str:
+    """How the mask of a frame, or of all, begins."""
+    value, id = posted("value"), request.form.get("frame") or posted("name")
+    if value not in STARTS:
+        refuse("A mask begins as found, hidden or whole. Choose one of these.")
+    scene = opened(number)
+    chosen = {f.id for f in scene.recipe.kept()} if id == "all" else {scene.choice(id).id}
+    place = "All masks" if id == "all" else f"Mask of frame {scene.recipe.frames.index(scene.choice(id)) + 1}"
+    return decided(number, "weave", f"{place} {STARTS[value]}", lambda recipe: _started(recipe, chosen, {"mask": value, "mask_file": ""}), bench=True)
+
+
+def _started(recipe: Recipe, ids: set[str], update: dict[str, str]) -> Recipe:
+    frames = [FrameChoice(**{**f.model_dump(), **update}) if f.id in ids else f for f in recipe.frames]
+    return recipe.model_copy(update={"frames": frames})
+
+
+@blueprint.post("/mask/file")
+def mask_file(number: int) -> str:
+    """A mask from a file, for a frame."""
+    request.max_content_length = MOST_BYTES
+    scene, file = opened(number), request.files.get("file")
+    frame = scene.choice(posted("frame"))
+    if scene.view is None or not scene.registered:
+        refuse("Register the frames first: a mask has the size of the reference frame.")
+    assert scene.view is not None
+    if file is None:
+        refuse("No file came along. Choose one.")
+    assert file is not None
+    with tempfile.NamedTemporaryFile(suffix=".tif") as part:
+        file.save(part.name)
+        digest = digest_of(read_grey(Path(part.name), scene.view.size, file.filename or "The mask"))
+        kept = desk().library.masks / f"{digest}.tif"
+        kept.parent.mkdir(exist_ok=True)
+        put_in_place(kept, partial(_copied, Path(part.name)), replace=True)
+    number_of = scene.recipe.frames.index(frame) + 1
+    return decided(number, "weave", f"Mask of frame {number_of} from {file.filename}"[:120], lambda recipe: _started(recipe, {frame.id}, {"mask": "given", "mask_file": digest}), bench=True)
+
+
+def _copied(source: Path, target: Path) -> None:
+    shutil.copyfile(source, target)
+
+
+@blueprint.post("/masks/write")
+def write(number: int) -> Response:
+    """All masks as files, beside what is delivered."""
+    return queued(number, "weave", "masks", recipe=opened(number).recipe.to_json())
+
+
+# ---- strokes ----------------------------------------------------------------------------------------------
+
+
+def name_of(stroke: Stroke) -> str:
+    """By what a stroke is known to the page, whatever came before it."""
+    return hashlib.sha256(stroke.model_dump_json().encode()).hexdigest()[:16]
+
+
+@blueprint.get("/strokes.json")
+def strokes(number: int) -> Response:
+    """Strokes as they were painted, with a name for each; of long ones some of their points."""
+    told: list[dict[str, Any]] = []
+    for stroke in opened(number).recipe.strokes:
+        step = -(-len(stroke.points) // FEW_POINTS)
+        told.append({"name": name_of(stroke), **stroke.model_dump(), "points": [*stroke.points[::step], stroke.points[-1]]})
+    return jsonify(told)
+
+
+def _with_stroke(recipe: Recipe, name: str, instead: Stroke | None) -> Recipe:
+    """The recipe with one stroke exchanged or taken away."""
+    places = [k for k, stroke in enumerate(recipe.strokes) if name_of(stroke) == name]
+    if not places:
+        refuse("That stroke is not there any more. It may have been erased in another tab.")
+    k = places[-1]
+    return recipe.model_copy(update={"strokes": [*recipe.strokes[:k], *([instead] if instead else []), *recipe.strokes[k + 1 :]]})
+
+
+@blueprint.post("/stroke/erase")
+def erase(number: int) -> str:
+    name = posted("name")
+    return decided(number, _stage(), "A stroke erased", lambda recipe: _with_stroke(recipe, name, None), bench=True)
+
+
+@blueprint.post("/stroke/change")
+def change(number: int) -> str:
+    """A stroke for another frame, or with another opacity."""
+    name, scene = posted("name"), opened(number)
+    found = next((s for s in scene.recipe.strokes if name_of(s) == name), None)
+    if found is None:
+        refuse("That stroke is not there any more. It may have been erased in another tab.")
+    assert found is not None
+    id = scene.choice(posted("frame")).id
+    if found.action == "way":
+        refuse("That stroke asks for a way to weave; it has no frame.")
+    place = scene.recipe.frames.index(scene.choice(id)) + 1
+    return decided(number, _stage(), f"A stroke given to frame {place}", lambda recipe: _with_stroke(recipe, name, found.model_copy(update={"frame": id})), bench=True)
+
+
+def _stage() -> str:
+    return "mend" if request.form.get("stage") == "mend" else "weave"
+
+
+# ---- the sharp span ---------------------------------------------------------------------------------------
+
+
+def span_in(words: str) -> Span:
+    """A span told as `near,far`; 400 for anything else."""
+    try:
+        near, far = (float(v) for v in words.split(","))
+        return Span(near=near, far=far)
+    except ValueError:
+        refuse("The sharp span goes from a nearer to a farther place. Move its ends apart.")
+
+
+@blueprint.post("/span")
+def span(number: int) -> str:
+    wanted = span_in(f"{posted('near')},{posted('far')}")
+    scene = opened(number)
+    last = max(1, len(scene.recipe.in_depth()) - 1)
+    said = "Sharp from the nearest to the farthest" if wanted.whole else f"Sharp from frame {1 + last * wanted.near:.1f} to {1 + last * wanted.far:.1f}"
+    return decided(number, "weave", said, lambda recipe: recipe.model_copy(update={"span": wanted}), bench=True)

@@ -1,0 +1,114 @@
+// Strokes over the picture: seen in the colours of their frames, picked, erased, given to another frame.
+import { post, tell } from "../shell/page.js";
+
+const SVG = "http://www.w3.org/2000/svg";
+const NEAR = 8;
+
+export class Strokes {
+  constructor(page) {
+    this.page = page;
+    this.on = false;
+    this.picked = "";
+    this.all = [];
+    this.group = document.createElementNS(SVG, "g");
+    this.group.setAttribute("class", "strokes");
+    document.getElementById("over").append(this.group);
+  }
+
+  get bench() { return document.querySelector("[data-strokes]"); }
+  /** Those that belong to the stage: masks and ways in Weave, what was drawn in Mend. */
+  get mine() { return this.all.filter((s) => (s.action === "draw") === (this.page.stage === "mend")); }
+
+  turn(on) {
+    this.on = on;
+    this.picked = "";
+    this.renew();
+  }
+
+  /** What was painted may have changed. */
+  async renew() {
+    if (!this.bench) { this.group.replaceChildren(); return; }
+    if (this.on) {
+      const answer = await fetch(this.bench.dataset.strokes).catch(() => null);
+      if (!answer?.ok) return;
+      this.all = await answer.json();
+      if (!this.mine.some((s) => s.name === this.picked)) this.picked = "";
+    }
+    this.draw();
+  }
+
+  colour(stroke) { return stroke.action === "way" ? "#e8e8e8" : this.page.frame(stroke.frame)?.colour ?? "#888"; }
+
+  draw() {
+    this.group.replaceChildren();
+    this.dress();
+    if (!this.on || !this.bench) return;
+    for (const stroke of this.mine) {
+      const line = stroke.points.map(([x, y], k) => `${k ? "L" : "M"}${x} ${y}`).join("") + (stroke.points.length === 1 ? "h0.01" : "");
+      for (const kind of ["wide", "edge", "line"]) {
+        const path = document.createElementNS(SVG, "path");
+        path.setAttribute("d", line);
+        path.setAttribute("class", `${kind} ${stroke.action}${stroke.name === this.picked ? " picked" : ""}`);
+        path.setAttribute("stroke", kind === "edge" ? "#fff" : this.colour(stroke));
+        if (kind === "wide") path.setAttribute("stroke-width", stroke.width);
+        this.group.append(path);
+      }
+    }
+    this.moved();
+  }
+
+  moved() { if (this.group.childElementCount) this.page.picture.follow(this.group); }
+
+  /** The topmost stroke under a point of the picture. */
+  at([x, y]) {
+    const reach = NEAR / this.page.picture.scale();
+    return this.mine.toReversed().find((s) => distance(s.points, x, y) <= Math.max(reach, s.width / 2));
+  }
+
+  click(point) {
+    if (!this.on) return;
+    this.picked = this.at(point)?.name ?? "";
+    this.draw();
+  }
+
+  step(by) {
+    const { mine } = this;
+    if (!mine.length) return tell("Nothing is painted here.");
+    if (!this.on) { this.turn(true); return undefined; }
+    const now = mine.findIndex((s) => s.name === this.picked);
+    this.picked = mine[(now + by + mine.length + (now < 0 && by < 0 ? 1 : 0)) % mine.length].name;
+    return this.draw();
+  }
+
+  erase() {
+    if (!this.picked) return tell("Pick a stroke first: click on it, or go through them.");
+    return post(this.bench.dataset.erase, { name: this.picked, stage: this.page.stage });
+  }
+
+  give() {
+    if (!this.picked) return tell("Pick a stroke first: click on it, or go through them.");
+    return post(this.bench.dataset.change, { name: this.picked, frame: this.page.chosen, stage: this.page.stage });
+  }
+
+  dress() {
+    document.querySelector("[data-do=strokes]")?.setAttribute("aria-pressed", this.on);
+    const words = document.getElementById("stroke-told");
+    if (!words) return;
+    const k = this.mine.findIndex((s) => s.name === this.picked), stroke = this.mine[k];
+    const frame = stroke && this.page.frame(stroke.frame)?.number;
+    const what = stroke && { in: `frame ${frame} in`, out: `frame ${frame} out`, draw: `from frame ${frame}`, way: "a region" }[stroke.action];
+    if (this.on) words.textContent = stroke ? `Stroke ${k + 1} of ${this.mine.length}: ${what}, ${Math.round(stroke.width)} px` : this.mine.length ? "Click on one, or go through them." : "Nothing is painted yet.";
+    for (const button of document.querySelectorAll("[data-picked]")) button.disabled = !stroke || (button.dataset.picked === "give" && (stroke.action === "way" || stroke.frame === this.page.chosen));
+  }
+}
+
+/** Distance of a point to a line through points. */
+function distance(points, x, y) {
+  let least = Infinity;
+  points.forEach(([ax, ay], k) => {
+    const [bx, by] = points[Math.min(k + 1, points.length - 1)], dx = bx - ax, dy = by - ay, length = dx * dx + dy * dy;
+    const t = length ? Math.max(0, Math.min(1, ((x - ax) * dx + (y - ay) * dy) / length)) : 0;
+    least = Math.min(least, Math.hypot(x - ax - t * dx, y - ay - t * dy));
+  });
+  return least;
+}

@@ -1,0 +1,220 @@
+"""Masks, strokes, the sharp span and variants on the page; the same from a recipe without it."""
+
+from __future__ import annotations
+
+import io
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+import tifffile
+
+from eaveplane.store import jobs, scenes
+from tests.conftest import Set
+from tests.pipeline.test_work import done
+from tests.test_cli import run
+from tests.web.conftest import Page
+from tests.web.test_weave import _do
+
+
+@pytest.fixture
+def woven(page: Page) -> Page:
+    """The scene woven by crisp seams, with nothing by hand."""
+    page.post(page.at("/weave/way"), {"value": "crisp-seams"})
+    page.post(page.at("/weave/mask"), {"frame": "all", "value": "found"})
+    page.post(page.at("/weave/span"), {"near": "0", "far": "1"})
+    page.post(page.at("/weave/clear"))
+    page.post(page.at("/mend/clear"))
+    _do(page, "weave")
+    return page
+
+
+def _weave(page: Page) -> Any:
+    from eaveplane.web.scene.opened import opened
+
+    with page.client.application.test_request_context():
+        view = opened(page.scene).view
+        assert view is not None
+        return view.weave(0, (0, 0, *view.size)), view
+
+
+def _stroke(page: Page, **of: object) -> None:
+    line = {"action": "in", "width": 120, "softness": 0.3, "opacity": 1, "points": [[300, 250], [420, 260]], **of}
+    assert page.post(page.at("/weave/stroke" if line["action"] != "draw" else "/mend/stroke"), {"stroke": json.dumps(line)}).status_code == 200
+
+
+def test_all_masks_by_hand_on_the_page_and_from_the_recipe_are_the_same_pixels(woven: Page, small: Set, tmp_path: Path) -> None:
+    page = woven
+    near, *_, far = page.recipe().frames
+    answer = page.post(page.at("/weave/mask"), {"frame": "all", "value": "hidden"}).text
+    assert "All masks hidden" in answer and "mask hidden" in answer
+    assert {f.mask for f in page.recipe().kept()} == {"hidden"}
+    page.post(page.at("/weave/mask"), {"frame": page.recipe().frames[2].id, "value": "whole"})
+    _stroke(page, frame=near.id, points=[[200, 420], [520, 430]], width=160)
+    _stroke(page, frame=far.id, points=[[360, 60]], width=260, softness=0.8)
+    _stroke(page, frame=far.id, action="out", points=[[360, 60]], width=60)
+    _stroke(page, frame=near.id, points=[[600, 300]], width=200, edges=True)
+    _do(page, "weave")
+    picture, view = _weave(page)
+    middle = view.frame(page.recipe().frames[2].id, 0, (0, 0, *view.size))
+    np.testing.assert_allclose(picture[200:205, 20:60], middle[200:205, 20:60], atol=1e-5)
+    np.testing.assert_allclose(picture[425:430, 300:310], view.frame(near.id, 0, (300, 425, 10, 5)), atol=0.01)
+    scenes.decide(page.library.db, page.scene, "Where it goes", lambda r: r.model_copy(update={"delivery": r.delivery.model_copy(update={"format": "tiff", "folder": str(tmp_path)})}))
+    job = jobs.add_job(page.library.db, "deliver", scene_id=page.scene, recipe=page.recipe().to_json())
+    page.client.application.extensions["eaveplane"].worker.wake()
+    assert done(page.library, job)["state"] == "done"
+    written = Path(scenes.results_of(page.library.db, page.scene)[0]["path"])
+    recipe = next(tmp_path.glob("*.json"))
+    result = run("stack", *small.paths, "--out", tmp_path / "again.tif", "--recipe", recipe)
+    assert result.exit_code in (0, 4), result.output
+    np.testing.assert_array_equal(tifffile.imread(tmp_path / "again.tif"), tifffile.imread(written))
+
+
+def test_hiding_a_frame_registers_nothing_anew(woven: Page) -> None:
+    from eaveplane.web.scene.opened import opened
+
+    page = woven
+    with page.client.application.test_request_context():
+        before = {step.name: step.key for step in opened(page.scene).plan.steps()}  # type: ignore[union-attr]
+    page.post(page.at("/weave/mask"), {"frame": page.recipe().frames[0].id, "value": "hidden"})
+    with page.client.application.test_request_context():
+        scene = opened(page.scene)
+        after = {step.name: step.key for step in scene.plan.steps()}  # type: ignore[union-attr]
+        assert {name for name in after if after[name] != before[name]} == {"label", "weave"} and scene.registered and not scene.woven
+    # a stroke or a mask that hides nothing from the others asks for nothing
+    page.post(page.at("/undo/weave"))
+    _stroke(page, frame=page.recipe().frames[0].id)
+    with page.client.application.test_request_context():
+        assert opened(page.scene).woven
+
+
+def test_masks_go_out_and_come_in_again_without_a_code_changed(woven: Page, tmp_path: Path) -> None:
+    page = woven
+    scenes.decide(page.library.db, page.scene, "Where it goes", lambda r: r.model_copy(update={"delivery": r.delivery.model_copy(update={"folder": str(tmp_path)})}))
+    _stroke(page, frame=page.recipe().frames[0].id)
+    sent = []
+    for turn in range(2):
+        page.post(page.at("/weave/masks/write"))
+        told = done(page.library, jobs.latest(page.library.db, page.scene)["id"])  # type: ignore[index]
+        assert told["state"] == "done" and "4 masks written" in str(told["message"])
+        folder = Path(str(told["message"]).split("written to ")[1].rstrip("."))
+        sent.append({file.name: tifffile.imread(file) for file in sorted(folder.glob("*.mask.tif"))})
+        if turn:
+            break
+        assert sum(m.astype(int) for m in sent[0].values()).min() == sum(m.astype(int) for m in sent[0].values()).max() == 65535
+        for frame in page.recipe().kept():
+            file = folder / f"{Path(frame.file).stem}.mask.tif"
+            answer = page.post(page.at("/weave/mask/file"), {"frame": frame.id, "file": (io.BytesIO(file.read_bytes()), file.name)})
+            assert answer.status_code == 200 and "from a file" in answer.text
+        page.post(page.at("/weave/clear"))
+        picture, _ = _weave(page)
+    assert sent[0].keys() == sent[1].keys() and len(sent[0]) == 4
+    for name, codes in sent[0].items():
+        np.testing.assert_array_equal(codes, sent[1][name])
+    assert np.isfinite(picture).all()
+
+
+def _tiff(codes: np.ndarray) -> io.BytesIO:
+    out = io.BytesIO()
+    tifffile.imwrite(out, codes, photometric="rgb" if codes.ndim == 3 else "minisblack")
+    out.seek(0)
+    return out
+
+
+@pytest.mark.parametrize(
+    ("codes", "said"),
+    [
+        (np.zeros((480, 700), np.uint16), "is 700 × 480 px"),
+        (np.zeros((480, 720, 3), np.uint16), "no grey picture of 16 bits"),
+        (np.zeros((480, 720), np.uint8), "no grey picture of 16 bits"),
+        (None, "cannot be read as a TIFF"),
+    ],
+)
+def test_another_picture_is_no_mask_and_that_is_said(woven: Page, codes: np.ndarray | None, said: str) -> None:
+    page = woven
+    before, frame = page.recipe(), page.recipe().frames[0].id
+    answer = page.post(page.at("/weave/mask/file"), {"frame": frame, "file": (_tiff(codes) if codes is not None else io.BytesIO(b"no picture"), "mine.tif")})
+    assert answer.status_code == 409 and answer.text.startswith("mine.tif") and said in answer.text and "720 × 480" in answer.text
+    assert page.recipe() == before
+
+
+def test_strokes_are_told_erased_and_given_to_another_frame(woven: Page) -> None:
+    page = woven
+    near, other = page.recipe().frames[:2]
+    for x in (100, 300, 500):
+        _stroke(page, frame=near.id, points=[[x + k * 0.5, 200] for k in range(900)])
+    told = page.get(page.at("/weave/strokes.json")).json
+    assert len(told) == 3 and all(len(s["points"]) <= 202 and s["points"][-1] == [s["points"][0][0] + 449.5, 200] for s in told)
+    assert len({s["name"] for s in told}) == 3
+    page.post(page.at("/weave/stroke/change"), {"name": told[1]["name"], "frame": other.id, "stage": "weave"})
+    assert [s.frame for s in page.recipe().strokes] == [near.id, other.id, near.id]
+    assert page.post(page.at("/weave/stroke/erase"), {"name": told[0]["name"], "stage": "weave"}).status_code == 200
+    assert [s.points[0][0] for s in page.recipe().strokes] == [300, 500]
+    gone = page.post(page.at("/weave/stroke/erase"), {"name": told[0]["name"], "stage": "weave"})
+    assert gone.status_code == 400 and "not there any more" in gone.text
+    page.post(page.at("/undo/weave"))
+    assert len(page.recipe().strokes) == 3
+
+
+def test_the_span_is_seen_while_it_is_set_and_decided(woven: Page) -> None:
+    page = woven
+    plain, view = _weave(page)
+    inner, ids = np.s_[24:-24, 24:-24], [f.id for f in page.recipe().kept()]
+    farthest = view.shares(0, (0, 0, *view.size))[ids[3]][inner] > 0.99
+    ask = "/viewport/weave.jpg?x=0&y=0&w=720&h=480&wide=720"
+    first = page.get(page.at(ask)).data
+    tried = page.get(page.at(ask + "&span=0,0.4"))
+    assert tried.status_code == 200 and tried.data != first and page.get(page.at(ask)).data == first
+    assert page.get(page.at(ask + "&span=0.6,0.4")).status_code == 400 and page.get(page.at(ask + "&span=x")).status_code == 400
+    answer = page.post(page.at("/weave/span"), {"near": "0", "far": "0.4"}).text
+    assert "Sharp from frame 1.0 to 2.2" in answer and page.recipe().span.far == 0.4
+    limited, view = _weave(page)
+    masks = view.shares(0, (0, 0, *view.size))
+    assert farthest.mean() > 0.05 and masks[ids[3]][inner][farthest].mean() < 0.01 and masks[ids[1]][inner][farthest].mean() > 0.98
+    # nearer than the span ends nothing changes
+    away = masks[ids[0]] > 0.999
+    assert away.mean() > 0.03
+    np.testing.assert_array_equal(limited[away], plain[away])
+    bad = page.post(page.at("/weave/span"), {"near": "0.5", "far": "0.5"})
+    assert bad.status_code == 400 and "Move its ends apart" in bad.text
+
+
+def test_variants_are_kept_chosen_woven_and_compared(woven: Page) -> None:
+    page = woven
+    answer = page.post(page.at("/weave/variants/keep"), {"name": ""}).text
+    assert "Crisp seams" in answer and [v.name for v in page.recipe().variants] == ["Crisp seams"]
+    assert page.post(page.at("/weave/variants/keep"), {"name": "again"}).status_code == 400
+    page.post(page.at("/weave/way"), {"value": "gentle"})
+    page.post(page.at("/weave/set"), {"name": "detail", "value": "5"})
+    page.post(page.at("/weave/variants/keep"), {"name": "Crisp seams"})
+    assert [v.name for v in page.recipe().variants] == ["Crisp seams", "Crisp seams 2"]
+    first, second = (page.get(page.at(f"/viewport/variant:{k}.jpg?x=100&y=100&w=300&h=200&wide=300")) for k in (0, 1))
+    assert first.status_code == second.status_code == 200 and first.data != second.data
+    assert second.data == page.get(page.at("/viewport/weave.jpg?x=100&y=100&w=300&h=200&wide=300")).data
+    assert page.get(page.at("/tile/variant:7/x/0/0/0.jpg")).status_code == 404
+    told = page.get(page.at("/weave/apart.json?other=variant:0")).json
+    assert told["said"].startswith("They differ in") and 0 <= told["x"] < 720
+    assert page.get(page.at("/weave/apart.json?other=variant:1")).json["said"] == "They do not differ visibly."
+    page.post(page.at("/weave/variants/weave"), {"variant": "1"})
+    assert done(page.library, jobs.latest(page.library.db, page.scene)["id"])["state"] == "done"  # type: ignore[index]
+    page.post(page.at("/weave/variants/take"), {"variant": "0"})
+    assert page.recipe().weaving.way == "crisp-seams" and page.recipe().weaving.detail == 2
+    html = page.get(page.at("/weave")).text
+    assert html.count('aria-label="Choose ') == 1 and "Weave Crisp seams" not in html
+    for place in ("1", "0"):
+        page.post(page.at("/weave/variants/forget"), {"variant": place})
+    assert page.recipe().variants == [] and page.post(page.at("/weave/variants/take"), {"variant": "0"}).status_code == 400
+
+
+def test_where_two_differ_most_is_where_something_else_was_laid(woven: Page) -> None:
+    page = woven
+    reference = page.recipe().kept()[len(page.recipe().kept()) // 2].id
+    page.post(page.at("/weave/mask"), {"frame": "all", "value": "hidden"})
+    _do(page, "weave")
+    assert page.get(page.at(f"/weave/apart.json?other=frame:{reference}")).json["said"] == "They do not differ visibly."
+    _stroke(page, action="draw", frame=page.recipe().frames[0].id, points=[[520, 400]], width=60, softness=0)
+    told = page.get(page.at(f"/weave/apart.json?other=frame:{reference}")).json
+    assert abs(told["x"] - 520) < 32 and abs(told["y"] - 400) < 32 and "right, below" in told["said"]
+    page.post(page.at("/mend/clear"))
