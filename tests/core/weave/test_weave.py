@@ -92,9 +92,7 @@ def test_painting_in_out_and_drawing_from() -> None:
     assert both[0][200, 160] == pytest.approx(1, abs=1e-3)
     drawn, _ = weave_box(laid, gates, Weaving(), [STROKES[2]], box, 0)
     np.testing.assert_allclose(drawn[60:70, 250:258], laid.read(2, 0, (250, 60, 8, 10)), atol=1e-4)
-    changed = touched([STROKES[2]], laid, box, 0)
-    assert changed is not None
-    x, y, w, h = changed
+    ((x, y, w, h),) = touched([STROKES[2]], laid, box, 0)
     mask = np.ones(drawn.shape[:2], bool)
     mask[y : y + h, x : x + w] = False
     np.testing.assert_array_equal(drawn[mask], plain[mask])
@@ -125,7 +123,7 @@ def test_a_dab_covers_what_its_formula_says(width: float, softness: float, opaci
 def test_a_stroke_elsewhere_is_no_work() -> None:
     laid, _ = _scene()
     assert draw_line(STROKES[1], (250, 0, 40, 40), 0) is None
-    assert touched(STROKES[1:2], laid, (300, 0, 10, 10), 0) is None and touched([], laid, (0, 0, 10, 10), 0) is None
+    assert touched(STROKES[1:2], laid, (300, 0, 10, 10), 0) == [] and touched([], laid, (0, 0, 10, 10), 0) == []
 
 
 def test_quiet_areas_follow_their_surroundings() -> None:
@@ -199,3 +197,19 @@ def test_a_region_is_woven_by_another_way_under_what_is_painted() -> None:
         frame = laid.read(2, 0, box)
         for order in ([line("in", 100, frame=laid.names[2]), *strokes], [*strokes, line("in", 100, frame=laid.names[2])]):
             np.testing.assert_allclose(weave_box(laid, gates, weaving, order, box, 0)[0][80:160, 95:105], frame[80:160, 95:105], atol=2e-3)
+
+
+@given(st.lists(st.tuples(st.integers(0, 3000), st.integers(0, 2000), st.integers(4, 400)), max_size=8), st.integers(0, 2))
+def test_strokes_touch_parts_that_do_not_meet_and_hold_them_all(places: list[tuple[int, int, int]], level: int) -> None:
+    laid, _ = _scene()
+    strokes = [Stroke(action="in", frame="f0", width=w, softness=0.5, opacity=1, points=[(x, y)]) for x, y, w in places]
+    box = (100, 50, 2200 >> level, 1500 >> level)
+    parts = touched(strokes, laid, box, level)
+    inside = np.zeros((2200, 3200), np.int8)
+    for x, y, w, h in parts:
+        inside[y : y + h, x : x + w] += 1
+    assert inside.max() <= 1
+    for stroke in strokes:
+        cover = draw_line(stroke, box, level)
+        if cover is not None:
+            assert inside[box[1] : box[1] + box[3], box[0] : box[0] + box[2]][cover > 0].all()

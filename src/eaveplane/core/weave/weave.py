@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 
 from ...imaging.colour import FloatArray
-from ...imaging.pyramid import Box
+from ...imaging.pyramid import Box, meeting
 from ..masks.strokes import Stroke
 from .edges import cover_of
 from .laid import MARGIN, Piece, RegisteredFrames, Weaving, piece_of, wide_of
@@ -49,7 +49,7 @@ def weave_box(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strok
         picture, masks = _crisp(laid, gates, weaving, touching, box, level)
     else:
         picture, masks = found_in(laid, gates, weaving, box, level)
-        _limit(picture, masks, laid, gates, weaving, box, level)
+        limit(picture, masks, laid, distances_in(laid, gates, weaving, box, level), box, level)
         _lay_ways(picture, regions, laid, gates, weaving, box, level)
         _paint(picture, masks, laid, gates, weaving, strokes, box, level)
     draw_from(picture, laid, strokes, box, level)
@@ -94,17 +94,22 @@ def _regions(strokes: Sequence[Stroke], laid: RegisteredFrames, box: Box, level:
     return [(s, cover) for s in meeting if (cover := cover_of(s, laid, box, level)) is not None]
 
 
-def _limit(picture: FloatArray, masks: dict[int, FloatArray], laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, box: Box, level: int) -> None:
-    """Lay the last frames within the sharp span over what lies beyond it, and into the masks, in place."""
+def distances_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, box: Box, level: int) -> FloatArray | None:
+    """How far off (h, w) what a box shows lies, from 0 for the nearest frame to 1, as the masks have it; None where there is no sharp span."""
     if laid.limits is None:
+        return None
+    piece = piece_of(laid.alone, gates[laid.found] if laid.by_hand else gates, weaving, box, level)
+    places = sum((mask * np.float32(laid.limits.at[k]) for k, mask in weights_in(piece).items()), np.zeros((piece.wide[3], piece.wide[2]), np.float32))
+    return np.ascontiguousarray(cv2.GaussianBlur(places, (0, 0), max(0.3, SMOOTH * 0.5**level), borderType=cv2.BORDER_REPLICATE)[piece.inner], np.float32)
+
+
+def limit(picture: FloatArray, masks: dict[int, FloatArray], laid: RegisteredFrames, places: FloatArray | None, box: Box, level: int) -> None:
+    """Lay the last frames within the sharp span over what lies beyond it, and into the masks, in place. `places` are `distances_in` the box."""
+    if laid.limits is None or places is None:
         return
     alone = laid.alone
-    piece = piece_of(alone, gates[laid.found] if laid.by_hand else gates, weaving, box, level)
-    weights = weights_in(piece)
-    place = sum((mask * np.float32(laid.limits.at[k]) for k, mask in weights.items()), np.zeros((piece.wide[3], piece.wide[2]), np.float32))
-    place = np.asarray(cv2.GaussianBlur(place, (0, 0), max(0.3, SMOOTH * 0.5**level), borderType=cv2.BORDER_REPLICATE), np.float32)[piece.inner]
     for k, first, last in laid.limits.last():
-        t = np.clip((place - first) / (last - first), 0, 1) * alone.covers(k, level, box)
+        t = np.clip((places - first) / (last - first), 0, 1) * alone.covers(k, level, box)
         cover = np.asarray(t * t * (3 - 2 * t), np.float32)
         if not cover.any():
             continue
@@ -135,11 +140,17 @@ def masks_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, stroke
     return {k: np.ascontiguousarray(mask[piece.inner]) for k, mask in masks.items()}
 
 
-def repaint(picture: FloatArray, laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> None:
-    """Lay what a hand painted over a weave (h, w, 3) without strokes that is there, in place."""
+def repaint(picture: FloatArray, laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int, places: FloatArray | None = None) -> None:
+    """Lay what a hand decided over a weave (h, w, 3) without it that is there, in place. `places` are `distances_in` the box where they are known."""
+    if laid.limits:
+        limit(picture, {}, laid, distances_in(laid, gates, weaving, box, level) if places is None else places, box, level)
+    for part in touched(strokes, laid, box, level):
+        _repaint(picture[meeting(box, part)[0]], laid, gates, weaving, strokes, part, level)
+
+
+def _repaint(picture: FloatArray, laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> None:
     regions = _regions(strokes, laid, box, level)
     if regions or laid.limits or woven_by(laid, weaving) != "crisp-seams":
-        _limit(picture, {}, laid, gates, weaving, box, level)
         _lay_ways(picture, regions, laid, gates, weaving, box, level)
         _paint(picture, {}, laid, gates, weaving, strokes, box, level)
         draw_from(picture, laid, strokes, box, level)
@@ -184,17 +195,33 @@ def _meets(bounds: Box, box: Box, level: int) -> bool:
     return bounds[0] < x + w and bounds[0] + bounds[2] > x and bounds[1] < y + h and bounds[1] + bounds[3] > y
 
 
-def touched(strokes: Sequence[Stroke], laid: RegisteredFrames, box: Box, level: int) -> Box | None:
-    """The part of a box of the picture halved `level` times in which strokes or masks by hand can change something; None for none."""
+def touched(strokes: Sequence[Stroke], laid: RegisteredFrames, box: Box, level: int) -> list[Box]:
+    """The parts of a box of the picture halved `level` times in which strokes or masks by hand can change something; none meets another."""
     x, y, w, h = box
-    if laid.limits or not all(mask.hidden for mask in laid.by_hand.values()):
-        return box
-    left, top, right, bottom = x + w, y + h, x, y
+    if not all(mask.hidden for mask in laid.by_hand.values()):
+        return [box]
+    parts: list[Box] = []
     for bounds in (stroke.bounds() for stroke in strokes):
-        left, top = min(left, (bounds[0] >> level) - MARGIN), min(top, (bounds[1] >> level) - MARGIN)
-        right, bottom = max(right, (bounds[0] + bounds[2] >> level) + MARGIN), max(bottom, (bounds[1] + bounds[3] >> level) + MARGIN)
-    left, top, right, bottom = max(left, x), max(top, y), min(right, x + w), min(bottom, y + h)
-    return (left, top, right - left, bottom - top) if right > left and bottom > top else None
+        left, top = max((bounds[0] >> level) - MARGIN, x), max((bounds[1] >> level) - MARGIN, y)
+        right, bottom = min((bounds[0] + bounds[2] >> level) + MARGIN, x + w), min((bounds[1] + bounds[3] >> level) + MARGIN, y + h)
+        if right <= left or bottom <= top:
+            continue
+        part, apart = (left, top, right - left, bottom - top), False
+        while not apart:
+            # what meets it becomes one with it, and that may meet others
+            others = [other for other in parts if not _meets(other, part, 0)]
+            apart = len(others) == len(parts)
+            for other in parts:
+                part = _around(part, other) if other not in others else part
+            parts = others
+        parts.append(part)
+    return parts
+
+
+def _around(one: Box, other: Box) -> Box:
+    left, top = min(one[0], other[0]), min(one[1], other[1])
+    right, bottom = max(one[0] + one[2], other[0] + other[2]), max(one[1] + one[3], other[1] + other[3])
+    return left, top, right - left, bottom - top
 
 
 def draw_from(picture: FloatArray, laid: RegisteredFrames, strokes: Sequence[Stroke], box: Box, level: int) -> None:

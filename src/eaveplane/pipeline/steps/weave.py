@@ -12,7 +12,7 @@ from ...core.even.drift import Trim
 from ...core.masks.strokes import Stroke
 from ...core.weave.laid import ByHand, HandMask, RegisteredFrames, Weaving
 from ...core.weave.places import Places
-from ...core.weave.weave import found_in, repaint, touched, woven_by
+from ...core.weave.weave import found_in, repaint, woven_by
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box, Pyramid
 from ...imaging.rows import side_by_side
@@ -94,7 +94,6 @@ def apply_strokes(picture: FloatArray, laid: RegisteredFrames, weights: FloatArr
     """Weave anew, in place, those tiles of a full-size weave that strokes touch."""
     height, width = picture.shape[:2]
     boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in range(0, height, TILE) for x in range(0, width, TILE)]
-    boxes = [part for part in (touched(strokes, laid, box, 0) for box in boxes) if part]
 
     def one(box: Box) -> None:
         x, y, w, h = box

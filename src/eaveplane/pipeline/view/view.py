@@ -19,7 +19,7 @@ from ...core.even.drift import Trim
 from ...core.masks.parts import Site
 from ...core.weave.laid import RegisteredFrames
 from ...core.weave.ways.joint_light import blocks_of
-from ...core.weave.weave import found_in, masks_in, repaint, touched, woven_by
+from ...core.weave.weave import distances_in, found_in, masks_in, repaint, woven_by
 from ...imaging.colour import FloatArray
 from ...imaging.lensdata import from_database
 from ...imaging.pyramid import Box, Pyramid, meeting
@@ -110,20 +110,31 @@ class View:
         if self.laid is None or self.gates is None or self.plan is None:
             return self._frame(self.middle, level, box)
         picture: FloatArray = self._woven_now(level, box) if self.woven is None else self.woven.read(level, box)
-        strokes = self.recipe.strokes
-        changed = touched(strokes, self.laid, box, level) if painted else None
-        if changed is not None:
-            repaint(picture[meeting(box, changed)[0]], self.laid, self.gates, self.recipe.weaving, strokes, changed, level)
+        if painted:
+            repaint(picture, self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level, self._distances_in(level, box))
         return picture
+
+    def _distances_in(self, level: int, box: Box) -> FloatArray | None:
+        """How far off what a box shows lies, where there is a sharp span; kept, since ends that are dragged ask for it again and again."""
+        if self.laid is None or self.gates is None or self.plan is None or self.laid.limits is None:
+            return None
+        laid, gates, weaving, key = self.laid, self.gates, self.recipe.weaving, _short(self.plan.labelled.key, self.recipe.weaving, self.laid.limits.at)
+
+        def made() -> FloatArray:
+            found = distances_in(laid, gates, weaving, box, level)
+            assert found is not None
+            return found
+
+        return self._kept(("distances", key), level, box, made)
 
     def _woven_now(self, level: int, box: Box) -> FloatArray:
         """The weave of a box before all of it has been woven."""
         assert self.laid is not None and self.gates is not None
-        laid, gates, weaving = self.laid, self.gates, self.recipe.weaving
-        if woven_by(laid, weaving) != "joint-light":
-            return found_in(laid, gates, weaving, box, level)[0]
+        version = _short(*self._weave_parts())
+        if woven_by(self.laid, self.recipe.weaving) != "joint-light":
+            return self._kept(("found", version), level, box, partial(self._block, level, box)).copy()
         # blocks are dear and lie fixed in the picture: each is woven once for all boxes that meet it
-        version, picture = _short(*self._weave_parts()), np.empty((box[3], box[2], 3), np.float32)
+        picture = np.empty((box[3], box[2], 3), np.float32)
         for block in blocks_of(box, self.size_at(level)):
             there, here = meeting(box, block)
             picture[there] = self._kept(("block", version), level, block, partial(self._block, level, block))[here]

@@ -34,6 +34,7 @@ export class Span {
       handle.title = name === "far" ? "Sharp as far as here: drag, or arrow keys. Delete takes it back." : "Sharp from here: drag, or arrow keys. Delete takes it back.";
       handle.addEventListener("pointerdown", (event) => { event.preventDefault(); handle.focus(); this.held = name; });
       handle.addEventListener("keydown", (event) => this.key(event, name));
+      handle.append(Object.assign(document.createElement("span"), { className: "grab" }));
       this.list.append(handle);
     }
     this.lay();

@@ -15,7 +15,7 @@ export class Strokes {
     document.getElementById("over").append(this.group);
   }
 
-  get bench() { return document.querySelector("[data-strokes]"); }
+  get bench() { return document.querySelector("[data-strokes-of]"); }
   /** Those that belong to the stage: masks and ways in Weave, what was drawn in Mend. */
   get mine() { return this.all.filter((s) => (s.action === "draw") === (this.page.stage === "mend")); }
 
@@ -29,7 +29,7 @@ export class Strokes {
   async renew() {
     if (!this.bench) { this.group.replaceChildren(); return; }
     if (this.on) {
-      const answer = await fetch(this.bench.dataset.strokes).catch(() => null);
+      const answer = await fetch(this.bench.dataset.strokesOf).catch(() => null);
       if (!answer?.ok) return;
       this.all = await answer.json();
       if (!this.mine.some((s) => s.name === this.picked)) this.picked = "";
