@@ -112,7 +112,7 @@ def walk(page: Page, address: str, folder: Path) -> None:
     page.mouse.move(350, 330)
     page.keyboard.press("h")
     settle(page)
-    page.get_by_role("button", name="Brush").click()
+    page.get_by_role("button", name="Brush", exact=True).click()
     page.wait_for_timeout(800)
     stroke([(470, 170), (480, 300), (470, 420)])
     expect(page.get_by_text("1 stroke", exact=True)).to_be_visible()

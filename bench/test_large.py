@@ -59,7 +59,8 @@ def test_speed_of_the_page_at_24_megapixels(page: Page, tmp_path: Path) -> None:
         page.click("#route a[aria-label^='Weave']")
         page.keyboard.press("2")
         page.keyboard.press("0")
-        page.get_by_role("button", name="Brush").click()
+        page.click("[data-panel=hand]")
+        page.get_by_role("button", name="Brush", exact=True).click()
         whole(page)
         strokes = []
         for i in range(6):

@@ -139,7 +139,9 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     page.keyboard.press("1")
     page.keyboard.press("0")
     whole(page)
-    page.get_by_role("button", name="Brush").click()
+    if page.locator("[data-panel=hand]").count():
+        page.click("[data-panel=hand]")
+    page.get_by_role("button", name="Brush", exact=True).click()
     box = page.locator("#viewer").bounding_box()
     assert box
     x, y = box["x"] + box["width"] * 0.55, box["y"] + box["height"] * 0.3
@@ -164,7 +166,9 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     expect(page.locator("#bench.bench-mend")).to_be_visible()
     page.keyboard.press("3")
     page.keyboard.press("0")
-    page.get_by_role("button", name="Brush").click()
+    if page.locator("[data-panel=hand]").count():
+        page.click("[data-panel=hand]")
+    page.get_by_role("button", name="Brush", exact=True).click()
     page.mouse.move(x - 100, y + 120)
     page.mouse.down()
     page.mouse.move(x - 40, y + 150, steps=5)

@@ -236,6 +236,7 @@ export class Picture {
     if (!this.second?.viewport) return;
     this.second.viewport.zoomTo(this.viewer.viewport.getZoom(true), null, true);
     this.second.viewport.panTo(this.viewer.viewport.getCenter(true), true);
+    this.box.dataset.besideZoom = ((this.second.viewport.getContainerSize().x * this.second.viewport.getZoom(true) * devicePixelRatio) / this.width).toFixed(2);
   }
 
   /** Show what is in view anew, at once, over the tiles; `live` is a look that is being tried. */

@@ -76,7 +76,7 @@ function giveBack() {
   const alike = [...document.querySelectorAll(TAKES_KEYS)].filter((one) => sort(one) === kind);
   const piece = document.getElementById(name);
   // a stage's main action leads to the next one's; what is gone for good leaves the place where it was
-  (alike[number] ?? alike[0] ?? (main && piece?.querySelector(".main")) ?? piece?.querySelector(TAKES_KEYS))?.focus({ preventScroll: true });
+  (alike[number] ?? alike[0] ?? (main ? piece?.querySelector(".main") : null) ?? piece?.querySelector(TAKES_KEYS))?.focus({ preventScroll: true });
 }
 for (const event of ["htmx:beforeSwap", "htmx:oobBeforeSwap"]) document.body.addEventListener(event, keep);
 for (const event of ["htmx:afterSettle", "htmx:oobAfterSwap"]) document.body.addEventListener(event, () => setTimeout(giveBack, 0));

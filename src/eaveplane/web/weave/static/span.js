@@ -8,20 +8,23 @@ export class Span {
   constructor(page) {
     this.page = page;
     this.handles = {};
+    // the ends stand beside the rail, not in it: they keep the keyboard when it is drawn anew
+    this.ends = document.getElementById("span-ends");
+    document.addEventListener("scroll", (event) => { if (event.target === this.list) this.lay(); }, true);
+    addEventListener("resize", () => this.lay());
     document.addEventListener("pointermove", (event) => this.drag(event));
     for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => this.drop());
   }
 
-  get list() { return document.querySelector("#rail ol"); }
+  get list() { return document.querySelector(".rail-list"); }
   get rows() { return [...document.querySelectorAll("#rail li.frame")].reverse(); }
   get value() { return this.page.spanning ?? this.page.state.span; }
 
   /** The rail was drawn anew, or another stage is entered. */
   dress() {
-    for (const handle of document.querySelectorAll(".span-end")) handle.remove();
-    for (const row of this.rows) row.classList.remove("beyond");
-    if (this.page.stage !== "weave" || this.rows.length < 2 || !this.page.state.labelled) return;
-    for (const [name] of ENDS) {
+    const shown = this.page.stage === "weave" && this.rows.length > 1 && this.page.state.labelled;
+    if (!shown) this.ends.replaceChildren();
+    for (const [name] of shown && !this.ends.children.length ? ENDS : []) {
       const handle = document.createElement("button");
       handle.type = "button";
       handle.className = `span-end ${name}`;
@@ -35,28 +38,33 @@ export class Span {
       handle.addEventListener("pointerdown", (event) => { event.preventDefault(); handle.focus(); this.held = name; });
       handle.addEventListener("keydown", (event) => this.key(event, name));
       handle.append(Object.assign(document.createElement("span"), { className: "grab" }));
-      this.list.append(handle);
+      this.ends.append(handle);
     }
     this.lay();
   }
 
-  /** Height of a place from 0 (near) to 1 on the rail, in its pixels. */
+  /** Middles of rows, near to far, in pixels of what the ends stand in. */
+  middle(row) {
+    const box = row.getBoundingClientRect();
+    return box.top + box.height / 2 - this.ends.getBoundingClientRect().top;
+  }
+
+  /** Height of a place from 0 (near) to 1 on the rail. */
   height(place) {
     const { rows } = this, at = place * (rows.length - 1), k = Math.min(rows.length - 2, Math.floor(at));
-    const middle = (row) => row.offsetTop + row.offsetHeight / 2;
+    const middle = (row) => this.middle(row);
     // the ends lie beyond the outer frames
     const edge = rows[0].offsetHeight / 2 - 3, out = place === 0 ? edge : place === 1 ? -edge : 0;
     return middle(rows[k]) + (at - k) * (middle(rows[k + 1]) - middle(rows[k])) + out;
   }
 
   place(y) {
-    const { rows } = this, middle = (row) => row.offsetTop + row.offsetHeight / 2;
-    const near = middle(rows[0]), far = middle(rows.at(-1));
+    const { rows } = this, near = this.middle(rows[0]), far = this.middle(rows.at(-1));
     return Math.max(0, Math.min(1, (near - y) / (near - far)));
   }
 
   lay() {
-    const { rows, value } = this, [near, far] = value;
+    const { rows, value } = this, [near, far] = this.ends.children.length ? value : [0, 1];
     for (const [name, index] of ENDS) {
       const handle = document.querySelector(`.span-end.${name}`);
       if (!handle) continue;
@@ -91,8 +99,7 @@ export class Span {
 
   drag(event) {
     if (!this.held) return;
-    const { list } = this;
-    this.set(this.held, this.place(event.clientY - list.getBoundingClientRect().top + list.scrollTop));
+    this.set(this.held, this.place(event.clientY - this.ends.getBoundingClientRect().top));
   }
 
   drop() {

@@ -1,0 +1,155 @@
+"""Weave by hand, in the page: masks from nothing, strokes picked and erased, the sharp span, weaves beside each other."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import Server
+from tests.browser.test_route import whole
+
+WOVEN = re.compile("On to Mend")
+
+
+@pytest.fixture
+def weave(page: Page, gathered: Server) -> Page:
+    """At Weave, all woven by crisp seams, nothing by hand."""
+    page.goto(f"{gathered.address}/scene/1/weave")
+    whole(page)
+    page.select_option("#way", "crisp-seams")
+    expect(page.locator("#way")).to_have_value("crisp-seams")
+    main = page.locator(".bench-main .main")
+    if not WOVEN.search(main.inner_text()):
+        main.click()
+    expect(main).to_have_text(WOVEN, timeout=180_000)
+    return page
+
+
+def _history(page: Page, words: str) -> None:
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", f"Undo: {words}")
+
+
+def _at(page: Page, across: float, down: float) -> tuple[float, float]:
+    """A place of the picture, by parts of it, on the page."""
+    mat, (width, height) = page.locator(".mat").bounding_box(), (720, 480)
+    assert mat
+    scale = min(mat["width"] / width, mat["height"] / height)
+    return mat["x"] + mat["width"] / 2 + (across - 0.5) * width * scale, mat["y"] + mat["height"] / 2 + (down - 0.5) * height * scale
+
+
+def _stroke(page: Page, *places: tuple[float, float]) -> None:
+    before = int(page.locator(".mat").get_attribute("data-strokes") or 0)
+    page.mouse.move(*_at(page, *places[0]))
+    page.mouse.down()
+    for at in places[1:]:
+        page.mouse.move(*_at(page, *at), steps=5)
+    page.mouse.up()
+    page.wait_for_function("n => Number(document.querySelector('.mat').dataset.strokes || 0) > n", arg=before)
+
+
+def _undo_all(page: Page, until: Callable[[], bool]) -> None:
+    undo = page.locator("#history [data-do=undo]")
+    while not until():
+        words = undo.get_attribute("title") or ""
+        undo.click()
+        expect(undo).not_to_have_attribute("title", words)
+
+
+def test_a_picture_is_painted_from_hidden_masks(weave: Page) -> None:
+    page = weave
+    page.click("[data-panel=hand]")
+    page.get_by_role("button", name="All hidden").click()
+    _history(page, "All masks hidden")
+    expect(page.locator("#rail .why", has_text="mask hidden")).to_have_count(4)
+    page.locator(".bench-main .main").click()
+    expect(page.locator(".bench-main .main")).to_have_text(WOVEN, timeout=180_000)
+    page.keyboard.press("1")
+    page.get_by_role("button", name="Brush", exact=True).click()
+    _stroke(page, (0.3, 0.85), (0.7, 0.85))
+    _history(page, "Frame 1 painted in")
+    page.keyboard.press("4")
+    _stroke(page, (0.3, 0.2), (0.7, 0.2))
+    _history(page, "Frame 4 painted in")
+    page.keyboard.press("r")
+    expect(page.locator("[data-way=out]")).to_have_attribute("aria-pressed", "true")
+    _stroke(page, (0.5, 0.2))
+    _history(page, "Frame 4 painted out")
+    page.get_by_role("button", name="Brush", exact=True).click()
+    # strokes are shown, gone through by keys, given to another frame, erased
+    page.get_by_role("button", name="Show", exact=True).click()
+    expect(page.locator(".strokes .line")).to_have_count(3)
+    page.keyboard.press("]")
+    expect(page.locator("#stroke-told")).to_contain_text("Stroke 1 of 3: frame 1 in")
+    page.mouse.click(*_at(page, 0.4, 0.2))
+    expect(page.locator("#stroke-told")).to_contain_text("Stroke 2 of 3: frame 4 in")
+    page.keyboard.press("2")
+    page.get_by_role("button", name="To chosen frame").click()
+    _history(page, "A stroke given to frame 2")
+    page.keyboard.press("[")
+    page.keyboard.press("Delete")
+    _history(page, "A stroke erased")
+    expect(page.locator(".strokes .line")).to_have_count(2)
+    page.keyboard.press("Escape")
+    expect(page.locator(".strokes .line")).to_have_count(0)
+    _undo_all(page, lambda: page.locator("#rail .why", has_text="mask hidden").count() == 0)
+    expect(page.get_by_role("button", name="All found")).to_be_disabled()
+
+
+def test_the_span_is_set_by_mouse_and_by_keys(weave: Page) -> None:
+    page = weave
+    far = page.get_by_role("slider", name="Sharp as far as")
+    expect(far).to_have_attribute("aria-valuenow", "100")
+    fresh = int(page.locator(".mat").get_attribute("data-fresh") or 0)
+    box = page.locator(".span-end.far .grab").bounding_box()
+    rail = page.locator("#rail li.frame").nth(1).bounding_box()
+    assert box and rail
+    page.mouse.move(box["x"] + 6, box["y"] + 12)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 6, rail["y"] + rail["height"] / 2, steps=6)
+    page.wait_for_function("n => Number(document.querySelector('.mat').dataset.fresh) > n", arg=fresh)
+    page.mouse.up()
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", re.compile(r"Undo: Sharp from frame 1\.0 to [23]\.\d"))
+    expect(page.locator("#rail li.beyond")).not_to_have_count(0)
+    expect(far).to_have_attribute("aria-valuetext", re.compile(r"m$"))
+    now = int(far.get_attribute("aria-valuenow") or 0)
+    far.focus()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("ArrowDown")
+    expect(far).to_have_attribute("aria-valuenow", str(now - 2))
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", re.compile("Undo: Sharp from"))
+    # the end keeps the keyboard though the rail was drawn anew
+    expect(far).to_be_focused()
+    page.keyboard.press("Delete")
+    _history(page, "Sharp from the nearest to the farthest")
+    expect(page.locator("#rail li.beyond")).to_have_count(0)
+
+
+def test_two_weaves_are_kept_and_held_against_each_other(weave: Page) -> None:
+    page = weave
+    page.click("[data-panel=variants]")
+    page.get_by_role("button", name="Keep this one").click()
+    _history(page, "Crisp seams kept")
+    page.click("[data-panel=way]")
+    page.select_option("#way", "gentle")
+    _history(page, "Woven by gentle")
+    page.click("[data-panel=variants]")
+    page.select_option("#against", "variant:0")
+    expect(page.locator("#apart")).to_contain_text("They differ in")
+    page.get_by_role("button", name="Side by side").click()
+    expect(page.locator("#caption")).to_have_text("left the weave, right Crisp seams")
+    page.wait_for_function("() => document.querySelector('.mat').dataset.beside?.includes('variant:0')")
+    page.keyboard.press("g")
+    expect(page.locator("#zoom")).to_have_text("1:1")
+    page.wait_for_function("() => document.querySelector('.mat').dataset.besideZoom === '1.00'")
+    page.get_by_role("button", name="Blink", exact=True).click()
+    expect(page.locator("#caption")).to_have_text("Crisp seams")
+    page.get_by_role("button", name="Wipe", exact=True).last.click()
+    expect(page.locator("#caption")).to_have_text("left Crisp seams, right the weave")
+    page.get_by_role("button", name="Choose Crisp seams").click()
+    _history(page, "Crisp seams chosen")
+    expect(page.locator(".variants-column b")).to_have_text("Crisp seams")
+    page.get_by_role("button", name="Take Crisp seams away").click()
+    expect(page.locator(".variants-column .empty")).to_be_visible()
