@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +12,9 @@ import numpy as np
 import pytest
 import tifffile
 
+from eaveplane.pipeline.steps import make, open_forming
+from eaveplane.pipeline.ticket import Ticket
+from eaveplane.pipeline.view import Memory
 from eaveplane.store import jobs, scenes
 from tests.conftest import Set
 from tests.pipeline.test_work import done
@@ -218,3 +222,40 @@ def test_where_two_differ_most_is_where_something_else_was_laid(woven: Page) -> 
     told = page.get(page.at(f"/weave/apart.json?other=frame:{reference}")).json
     assert abs(told["x"] - 520) < 32 and abs(told["y"] - 400) < 32 and "right, below" in told["said"]
     page.post(page.at("/mend/clear"))
+
+
+def test_the_picture_forms_from_near_to_far_over_the_reference_frame(woven: Page, tmp_path: Path) -> None:
+    from eaveplane.web.scene.opened import opened
+
+    page, seen = woven, []
+    page.post(page.at("/weave/veil"), {"value": "leave"})
+    page.post(page.at("/weave/way"), {"value": "joint-light"})
+    page.post(page.at("/weave/set"), {"name": "detail", "value": "2.7"})
+    with page.client.application.test_request_context():
+        scene = opened(page.scene)
+        view, step, cache = scene.view, scene.plan.woven, scene.desk.library.cache  # type: ignore[union-attr]
+        assert view is not None and view.plan is not None
+        whole = (0, 0, *view.size)
+
+        class Looking(Ticket):
+            def tell(self, share: float) -> None:
+                forming = open_forming(cache, step.key)
+                for count in range(1, len(forming.boxes) + 1 if forming and not seen else 0):
+                    so_far = replace(forming, boxes=forming.boxes[:count])
+                    seen.append((so_far.boxes, replace(view, forming=so_far, woven=None, pictures=Memory(1 << 28)).weave(0, whole)))
+
+        if not step.located.is_there(cache):  # type: ignore[union-attr]
+            make(str(cache.root), step.located, str(tmp_path / "ticket"))  # type: ignore[arg-type]
+        cache.make(step.key, lambda folder: step.build(cache, folder, Looking(str(tmp_path / "ticket"))))
+        assert open_forming(cache, step.key) is None
+        made = opened(page.scene).view
+        assert made is not None and made.woven is not None
+        done, reference = made.weave(0, whole), view.frame(view.middle, 0, whole)
+    assert seen
+    for boxes, picture in seen:
+        there = np.zeros(picture.shape[:2], bool)
+        for x, y, w, h in boxes:
+            there[y : y + h, x : x + w] = True
+        np.testing.assert_array_equal(picture[there], done[there])
+        np.testing.assert_array_equal(picture[~there], reference[~there])
+    page.post(page.at("/weave/way"), {"value": "crisp-seams"})

@@ -17,12 +17,13 @@ from .nudge import Nudged
 from .places import Locate, open_places
 from .register import Register, Registration, open_registration, registered_frames
 from .step import Step, make
-from .weave import Weave, open_weave, shares_of, way_of
+from .weave import Forming, Weave, open_forming, open_weave, shares_of, way_of
 
 __all__ = [
     "MASK_SUFFIX",
     "Correct",
     "Decode",
+    "Forming",
     "Frame",
     "FrameStep",
     "GivenMask",
@@ -44,6 +45,7 @@ __all__ = [
     "digest_of",
     "make",
     "mask_names",
+    "open_forming",
     "open_frame",
     "open_inspection",
     "open_labels",

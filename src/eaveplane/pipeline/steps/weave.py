@@ -12,6 +12,7 @@ from ...core.even.drift import Trim
 from ...core.masks.strokes import Stroke
 from ...core.weave.laid import ByHand, HandMask, RegisteredFrames, Weaving
 from ...core.weave.places import Places
+from ...core.weave.ways.joint_light import BLOCK
 from ...core.weave.weave import found_in, repaint, woven_by
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box, Pyramid
@@ -25,6 +26,8 @@ from .register import open_registration, registered_frames
 from .step import Step
 
 TILE = 1024
+DONE = "done.txt"
+"""Boxes of a weave that are there already, a line each."""
 
 
 @dataclass(frozen=True)
@@ -45,19 +48,23 @@ class Weave(Step):
         width, height = laid.size
         levels = Pyramid.create(folder / "picture", width, height, 3, "float32", registered.frames[0].at_full_size_only())
         totals = np.zeros(len(laid.names))
+        side = BLOCK if woven_by(laid, self.weaving) == "joint-light" else TILE
         # from the bottom up: near to far, as one looks into the picture
-        boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in reversed(range(0, height, TILE)) for x in range(0, width, TILE)]
+        boxes = [(x, y, min(side, width - x), min(side, height - y)) for y in reversed(range(0, height, side)) for x in range(0, width, side)]
 
         def one(box: Box) -> dict[int, float]:
             picture, shares = found_in(laid, weights, self.weaving, box, 0)
             levels.write(0, box[0], box[1], picture)
+            levels.halve_into_levels(box)
+            # a line at a time is whole for whoever looks meanwhile
+            with (folder / DONE).open("a") as done:
+                done.write(" ".join(map(str, box)) + "\n")
             return {k: float(mask.sum(dtype=np.float64)) for k, mask in shares.items()}
 
         for done, sums in enumerate(side_by_side(one, boxes), 1):
             for k, total in sums.items():
                 totals[k] += total
-            ticket.tell(0.9 * done / len(boxes))
-        levels.halve_into_levels()
+            ticket.tell(0.99 * done / len(boxes))
         told = {"shares": (totals / (width * height)).tolist(), "way": woven_by(laid, self.weaving), "unexplained": laid.places.unexplained if laid.places else None}
         (folder / "woven.json").write_text(json.dumps(told))
 
@@ -68,6 +75,26 @@ def found_frames(cache: Cache, woven: Weave) -> RegisteredFrames:
     frames = [open_frame(cache, frame) for frame in registered.frames]
     hidden = {k: HandMask() for k in range(len(frames)) if k not in woven.labelled.found}
     return registered_frames(frames, [frame.key for frame in registered.frames], open_registration(cache, registered.key), woven.even_out, woven.trims, places_for(cache, woven), ByHand(hidden))
+
+
+@dataclass(frozen=True, eq=False)
+class Forming:
+    """A weave that is being made: its `levels`, and the `boxes` of the full size that are there already."""
+
+    levels: Pyramid
+    boxes: list[Box]
+
+
+def open_forming(cache: Cache, key: str) -> Forming | None:
+    """What there is so far of a weave that is being made; None where there is nothing yet."""
+    folder = cache.forming(key)
+    try:
+        lines = (folder / DONE).read_text().split("\n")[:-1] if folder else []
+        boxes = [tuple(int(v) for v in line.split()) for line in lines]
+        return Forming(Pyramid(folder / "picture"), boxes) if folder and boxes else None  # type: ignore[arg-type]
+    except (OSError, ValueError):
+        # it has just been finished, or given up
+        return None
 
 
 def open_weave(cache: Cache, key: str) -> Pyramid:

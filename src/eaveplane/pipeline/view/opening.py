@@ -10,7 +10,7 @@ from ...core.weave.places import Places
 from ...recipe import Recipe
 from ..cache import Cache
 from ..scene import Plan, inspection_of
-from ..steps import Frame, FrameStep, Lift, by_hand, corrected_as_read, open_frame, open_labels, open_places, open_registration, open_veils, open_weave, registered_frames
+from ..steps import Frame, FrameStep, Lift, by_hand, corrected_as_read, open_forming, open_frame, open_labels, open_places, open_registration, open_veils, open_weave, registered_frames
 from .memory import Memory
 from .view import View
 
@@ -51,7 +51,7 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
         return None
     first = next(iter(frames.values()))
     trims = {f.id: f.trim for f in recipe.frames}
-    registered, laid, steadied, weights, woven, veils = (None,) * 6
+    registered, laid, steadied, weights, woven, veils, forming = (None,) * 7
     if planned and planned.registered.is_there(cache):
         registered = memory.get(planned.registered.key, lambda: open_registration(cache, planned.registered.key))
         hand = by_hand(cache, recipe, registered.size)
@@ -61,6 +61,7 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
         made = next((step for step in (planned.result, planned.woven) if step.is_there(cache)), None)
         woven = open_weave(cache, made.key) if made else None
         veils = open_veils(cache, made.key) if isinstance(made, Lift) else None
+        forming = open_forming(cache, planned.woven.key) if weights is not None and not made else None
     elif inspected and all(id in frames for id in inspected):
         ways = [inspection_of([by[id] for id in inspected]).registered for by in (there.final, there.read, there.plain) if all(id in by for id in inspected)]
         key = next((step.key for step in ways if step.is_there(cache)), "")
@@ -68,7 +69,7 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
             found = memory.get(key, lambda: open_registration(cache, key))
             steadied = key, registered_frames([frames[id] for id in inspected], list(inspected), found, recipe.even_out, [trims[id] for id in inspected])
     shot = frames[planned.ids[planned.reference]].shot if planned else first.shot
-    return View(recipe, first.size, shot, frames, registered, laid, steadied, planned, weights, woven, veils, pictures, guides, corrected)
+    return View(recipe, first.size, shot, frames, registered, laid, steadied, planned, weights, woven, veils, forming, pictures, guides, corrected)
 
 
 def _places(cache: Cache, planned: Plan, memory: Memory) -> Places | None:

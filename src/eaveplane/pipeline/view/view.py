@@ -25,7 +25,7 @@ from ...imaging.lensdata import from_database
 from ...imaging.pyramid import Box, Pyramid, meeting
 from ...recipe import Recipe
 from ..scene import Plan
-from ..steps import Frame, Registration
+from ..steps import Forming, Frame, Registration
 from .memory import Memory
 
 
@@ -35,7 +35,7 @@ class View:
 
     `uncorrected(id, capture)` is a frame on its own grid under other capture corrections than the recipe's.
     `laid` is the registration that the recipe asks for; until it is there frames are shown as the inspection laid them,
-    `steadied`, so that the same stone stays under the eye.
+    `steadied`, so that the same stone stays under the eye. `forming` is what there is of a weave that is being made, seen over the reference frame.
     """
 
     recipe: Recipe
@@ -49,6 +49,7 @@ class View:
     gates: FloatArray | None
     woven: Pyramid | None
     veils: Pyramid | None
+    forming: Forming | None
     pictures: Memory
     guides: Memory
     uncorrected: Callable[[str, Capture], Frame]
@@ -83,7 +84,7 @@ class View:
         planned = (self.plan.result.key, self.plan.registered.key) if self.plan else ()
         if self.laid is None:
             return planned, self.frame_version(self.middle)
-        return planned, self.laid is None, self.gates is None, self.woven.folder.parent.name if self.woven else None
+        return planned, self.laid is None, self.gates is None, self.woven.folder.parent.name if self.woven else len(self.forming.boxes) if self.forming else None
 
     def frame(self, id: str, level: int, box: Box) -> FloatArray:
         """A frame (h, w, 3) in the weaving encoding: registered if it has been, else as it came."""
@@ -109,9 +110,19 @@ class View:
     def _weave(self, level: int, box: Box, painted: bool = True) -> FloatArray:
         if self.laid is None or self.gates is None or self.plan is None:
             return self._frame(self.middle, level, box)
-        picture: FloatArray = self._woven_now(level, box) if self.woven is None else self.woven.read(level, box)
+        picture: FloatArray = self.woven.read(level, box) if self.woven else self._formed(self.forming, level, box) if self.forming else self._woven_now(level, box)
         if painted:
             repaint(picture, self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level, self._distances_in(level, box))
+        return picture
+
+    def _formed(self, forming: Forming, level: int, box: Box) -> FloatArray:
+        """The reference frame, and over it what has been woven so far."""
+        picture = self._frame(self.middle, level, box)
+        for x, y, w, h in forming.boxes:
+            left, top = max(x >> level, box[0]), max(y >> level, box[1])
+            right, bottom = min(x + w >> level, box[0] + box[2]), min(y + h >> level, box[1] + box[3])
+            if right > left and bottom > top:
+                picture[top - box[1] : bottom - box[1], left - box[0] : right - box[0]] = forming.levels.read(level, (left, top, right - left, bottom - top))
         return picture
 
     def _distances_in(self, level: int, box: Box) -> FloatArray | None:

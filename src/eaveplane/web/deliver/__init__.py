@@ -14,7 +14,8 @@ from ...jobs.deliver import name_facts
 from ...store import scenes
 from ..desk import desk, download, folder_of
 from ..scene import decided, posted, queued, stage_page
-from ..scene.opened import ScenePage, opened, stage
+from ..scene.opened import ScenePage, opened
+from ..scene.stages import stage
 from ..security import refuse
 
 blueprint = Blueprint("deliver", __name__, template_folder="templates", url_prefix="/scene/<int:number>/deliver")

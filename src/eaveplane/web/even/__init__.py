@@ -24,7 +24,8 @@ from ...recipe import Recipe
 from ...store import looks, scenes
 from ..desk import desk
 from ..scene import decided, posted, queued, stage_page
-from ..scene.opened import ScenePage, opened, stage
+from ..scene.opened import ScenePage, opened
+from ..scene.stages import stage
 from ..security import refuse
 
 blueprint = Blueprint("even", __name__, template_folder="templates", url_prefix="/scene/<int:number>/even")

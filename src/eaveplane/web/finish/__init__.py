@@ -9,7 +9,8 @@ from flask import Blueprint
 from ...core.finish.finish import Crop, Finish, Ratio
 from ...parameter import controls
 from ..scene import decided, posted, posted_control, stage_page
-from ..scene.opened import ScenePage, stage
+from ..scene.opened import ScenePage
+from ..scene.stages import stage
 from ..security import refuse
 
 blueprint = Blueprint("finish", __name__, template_folder="templates", url_prefix="/scene/<int:number>/finish")

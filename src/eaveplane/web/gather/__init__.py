@@ -15,7 +15,8 @@ from ...pipeline.scene import leave_out as leave_out_all
 from ...recipe import FrameChoice, Reason, Recipe
 from ..desk import desk
 from ..scene import decided, posted, queued, stage_page
-from ..scene.opened import STAGES, ScenePage, opened, stage
+from ..scene.opened import ScenePage, opened
+from ..scene.stages import STAGES, stage
 from ..security import refuse
 
 blueprint = Blueprint("gather", __name__, template_folder="templates", url_prefix="/scene/<int:number>/gather")

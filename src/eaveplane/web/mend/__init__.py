@@ -7,7 +7,8 @@ from typing import Any
 from flask import Blueprint
 
 from ..scene import stage_page
-from ..scene.opened import ScenePage, stage
+from ..scene.opened import ScenePage
+from ..scene.stages import stage
 from ..weave import cleared, stroked
 
 blueprint = Blueprint("mend", __name__, template_folder="templates", url_prefix="/scene/<int:number>/mend")

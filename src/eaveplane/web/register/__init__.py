@@ -16,7 +16,8 @@ from ...imaging.placement import Shift
 from ...parameter import controls
 from ...recipe import FrameChoice, Recipe
 from ..scene import decided, posted, queued, stage_page
-from ..scene.opened import ScenePage, opened, stage
+from ..scene.opened import ScenePage, opened
+from ..scene.stages import stage
 from ..security import refuse
 from .loupes import loupes
 

@@ -22,7 +22,8 @@ from ...recipe import Recipe
 from ...store import scenes
 from ..desk import desk
 from ..security import refuse
-from .opened import STAGES, ScenePage, opened
+from .opened import ScenePage, opened
+from .stages import STAGES
 from .told import notes, rail, state
 
 blueprint = Blueprint("scene", __name__, template_folder="templates", static_folder="static", static_url_path="/static/scene")

@@ -5,10 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import sqlite3
-from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 from zipfile import BadZipFile
 
 import numpy as np
@@ -29,36 +26,13 @@ from ...imaging.pyramid import Box
 from ...pipeline.canvas import canvas_of
 from ...pipeline.frames import frame_steps
 from ...pipeline.scene import plan
-from ...pipeline.steps import FrameStep, Measure, Nudged, open_inspection
+from ...pipeline.steps import FrameStep, Measure, Nudged, open_forming, open_inspection
 from ...pipeline.ticket import Ticket
 from ...pipeline.view import Frames, View, open_view
 from ...recipe import FrameChoice, Recipe
 from ...store import jobs, scenes
 from ..desk import Desk, desk
-
-
-@dataclass(frozen=True)
-class Stage:
-    """A stage of the route: where it is found, what it is called, what its bench needs beside the scene."""
-
-    slug: str
-    label: str
-    bench: Callable[[ScenePage], dict[str, Any]]
-
-
-ROUTE = ("gather", "even", "register", "weave", "mend", "finish", "deliver")
-STAGES: dict[str, Stage] = {}
-
-
-def stage(slug: str, label: str) -> Callable[[Callable[[ScenePage], dict[str, Any]]], Callable[[ScenePage], dict[str, Any]]]:
-    """Enter a stage in the route."""
-
-    def enter(bench: Callable[[ScenePage], dict[str, Any]]) -> Callable[[ScenePage], dict[str, Any]]:
-        STAGES[slug] = Stage(slug, label, bench)
-        return bench
-
-    return enter
-
+from .stages import ROUTE, STAGES, Stage
 
 UNREADABLE = (OSError, ValueError, KeyError, TypeError, EOFError, BadZipFile)
 """What reading a damaged result may raise."""
@@ -222,8 +196,16 @@ class ScenePage:
     def version(self) -> str:
         """Changes with every decision and with every result that comes in."""
         there = [self.has(step.key) for step in self.plan.steps()] if self.plan else []
-        text = self.recipe.to_json() + repr(sorted(self.there.final)) + repr(sorted(self.there.read)) + repr(there) + str(self.row["inspected"])
+        text = self.recipe.to_json() + repr(sorted(self.there.final)) + repr(sorted(self.there.read)) + repr(there) + str(self.row["inspected"]) + str(self.formed)
         return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+    @cached_property
+    def formed(self) -> int:
+        """How many boxes of a weave that is being made are there already."""
+        if not self.plan or not self.computing_kind("weave") or self.has(self.plan.woven.key):
+            return 0
+        forming = open_forming(self.desk.library.cache, self.plan.woven.key)
+        return len(forming.boxes) if forming else 0
 
     @cached_property
     def look_version(self) -> str:

@@ -15,7 +15,8 @@ from ...parameter import controls
 from ...pipeline.steps import Lift, veils_of
 from ...recipe import Recipe
 from ..scene import decided, posted, posted_control, queued, stage_page
-from ..scene.opened import ScenePage, opened, stage
+from ..scene.opened import ScenePage, opened
+from ..scene.stages import stage
 from ..security import refuse
 
 blueprint = Blueprint("weave", __name__, template_folder="templates", url_prefix="/scene/<int:number>/weave")
