@@ -359,7 +359,7 @@ def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, small:
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])
     keys = library.decoded(library.files(outing), Capture())
-    planned = scene.plan(recipe, keys)
+    planned = scene.plan(recipe, keys, {})
     assert planned is not None
 
     def view():  # type: ignore[no-untyped-def]
@@ -405,7 +405,7 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
     plain = library.decoded(library.files(outing), Capture())
 
     def view(keys: dict[str, FrameStep]) -> View:
-        found = open_view(library.cache, recipe, Frames(plain, plain, keys), scene.plan(recipe, keys), *(Memory(1 << 28) for _ in range(3)))
+        found = open_view(library.cache, recipe, Frames(plain, plain, keys), scene.plan(recipe, keys, {}), *(Memory(1 << 28) for _ in range(3)))
         assert found is not None
         return found
 

@@ -7,6 +7,7 @@ import re
 import shutil
 from concurrent.futures import ThreadPoolExecutor
 from html import unescape
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -46,25 +47,42 @@ class Page:
         return found
 
 
-@pytest.fixture(scope="module")
-def page(small: Set, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
+@pytest.fixture(scope="session")
+def looked_at(small: Set, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder with a card and a library on it whose one scene has been looked at; to be copied."""
     home = tmp_path_factory.mktemp("web")
     folder = home / "card"
     folder.mkdir()
     for path in small.paths:
         shutil.copy(path, folder)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
+        library = Library(home / "library")
+        worker = Worker(library)
+        worker.start()
+        outing = outings.add_outing(library.db, "Salt pan", folder)
+        job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
+        worker.wake()
+        assert done(library, job)["state"] == "done"
+        settled(library)
+        worker.stop()
+    return home
+
+
+@pytest.fixture(scope="module")
+def page(looked_at: Path, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
+    home = tmp_path_factory.mktemp("web") / "own"
+    shutil.copytree(looked_at, home)
     patch = pytest.MonkeyPatch()
     patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
     library = Library(home / "library")
+    with library.db.write() as connection:
+        connection.execute("UPDATE file SET path = replace(path, ?, ?)", (str(looked_at), str(home)))
+        connection.execute("UPDATE outing SET folder = replace(folder, ?, ?)", (str(looked_at), str(home)))
     worker = Worker(library)
     worker.start()
-    outing = outings.add_outing(library.db, "Salt pan", folder)
-    job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
-    worker.wake()
-    assert done(library, job)["state"] == "done"
-    settled(library)
     app = create_app(library, worker)
     app.testing = True
-    yield Page(app.test_client(), library, scenes.scenes_of(library.db, outing)[0]["id"])
+    yield Page(app.test_client(), library, scenes.scenes_of(library.db, outings.outings(library.db)[0]["id"])[0]["id"])
     worker.stop()
     patch.undo()

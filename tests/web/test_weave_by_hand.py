@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 import pytest
 import tifffile
@@ -259,3 +260,33 @@ def test_the_picture_forms_from_near_to_far_over_the_reference_frame(woven: Page
         np.testing.assert_array_equal(picture[there], done[there])
         np.testing.assert_array_equal(picture[~there], reference[~there])
     page.post(page.at("/weave/way"), {"value": "crisp-seams"})
+
+
+def test_a_ruler_of_the_seams_is_seen_at_one_to_one_before_it_is_let_go(woven: Page) -> None:
+    from eaveplane.pipeline.view import seams_tried
+    from eaveplane.web.scene.opened import opened
+
+    page = woven
+
+    def asked(**of: object) -> Any:
+        return page.get(page.at("/weave/tried.jpg?" + "&".join(f"{k}={v}" for k, v in of.items())))
+
+    shown = cv2.imdecode(np.frombuffer(asked(name="decision", value=0.5, x=360, y=300).data, np.uint8), cv2.IMREAD_COLOR).astype(float)
+    assert shown.shape == (150, 402, 3) and np.abs(shown[:, :200] - shown[:, 202:]).mean() > 2
+    for bad in ({"name": "nothing", "value": 2, "x": 1, "y": 1}, {"name": "detail", "value": 99, "x": 1, "y": 1}, {"name": "detail", "value": 2, "x": "a", "y": 1}):
+        assert asked(**bad).status_code == 400
+    with page.client.application.test_request_context():
+        view = opened(page.scene).view
+        assert view is not None
+        box, weaving = (260, 225, 200, 150), page.recipe().weaving.model_copy(update={"quiet": 3.0})
+        tried = seams_tried(view, weaving, box, page.recipe().look).astype(float)
+        before = seams_tried(view, page.recipe().weaving, box, page.recipe().look).astype(float)
+    page.post(page.at("/weave/set"), {"name": "quiet", "value": "3"})
+    _do(page, "weave")
+    with page.client.application.test_request_context():
+        view = opened(page.scene).view
+        assert view is not None
+        made = seams_tried(view, page.recipe().weaving, box, page.recipe().look).astype(float)
+    # sharp zones found from around the piece are nearly those found from all of the picture
+    assert np.abs(tried - made).mean() < 0.3 * np.abs(before - made).mean() + 0.05
+    page.post(page.at("/weave/reset"), {"group": "Seams"})

@@ -8,7 +8,7 @@ from .decode import Decode
 from .deliver import deliver
 from .frame import Frame, FrameStep, Measure, open_frame
 from .inspect import Inspect, open_inspection
-from .label import Label, open_labels, zone_shares
+from .label import Evidence, Label, evidence, open_labels, zone_shares
 from .lift import Lift, Veils, open_veils, veils_of
 from .mask import SUFFIX as MASK_SUFFIX
 from .mask import GivenMask, by_hand, digest_of, mask_names, write_masks
@@ -23,6 +23,7 @@ __all__ = [
     "MASK_SUFFIX",
     "Correct",
     "Decode",
+    "Evidence",
     "Forming",
     "Frame",
     "FrameStep",
@@ -43,6 +44,7 @@ __all__ = [
     "corrected_as_read",
     "deliver",
     "digest_of",
+    "evidence",
     "make",
     "mask_names",
     "open_forming",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,7 +19,7 @@ from ..cache import Cache
 from ..ticket import Ticket
 from .frame import Frame, open_frame
 from .nudge import Nudged
-from .register import Register, open_registration
+from .register import Register, Registration, open_registration
 from .step import Step
 
 
@@ -32,32 +33,58 @@ class Label(Step):
     found: tuple[int, ...]
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
-        frames, laid = [open_frame(cache, frame) for frame in self.registered.frames], open_registration(cache, self.registered.key)
-        size = frames[0].size
-        shape = pooled_shape(size[1], size[0])
-        energies, noises, reach = [], [], []
-        standard = frames[laid.reference].luma()
-        for k, (frame, placement) in enumerate(zip(frames, laid.placements, strict=True)):
-            detail = frame.detail()
-            energies.append(lay_on(signal(detail), placement, shape))
-            noises.append(detail.noise)
-            inside = covered(placement, shape)
-            if laid.focus and k != laid.reference:
-                inside &= ~_elsewhere(frame, placement, standard, laid.focus[k] - laid.focus[laid.reference], shape)
-            reach.append(inside)
-            ticket.tell(0.5 * (k + 1) / len(frames))
-        guide = cv2.resize(standard, shape[::-1], interpolation=cv2.INTER_AREA)
-        energies, noises, reach = ([of[k] for k in self.found] for of in (energies, noises, reach))
-        weights = np.zeros((len(frames), *shape), np.float32)
-        if self.found:
-            weights[list(self.found)] = label_weights(aggregate(costs(energies, noises, reach), guide, self.quiet), reach)
+        told = evidence([open_frame(cache, frame) for frame in self.registered.frames], open_registration(cache, self.registered.key), self.found, ticket.within(0, 0.5))
+        weights = told.gates(self.quiet)
         ticket.tell(0.95)
         np.save(folder / "gates.npy", weights.astype(np.float16))
-        winner = weights.argmax(axis=0)
-        texture = np.max([e[0] for e in energies], axis=0) > 4 * max(float(n[0]) for n in noises) if self.found else np.zeros(shape, np.bool_)
-        counts = np.bincount(winner[texture], minlength=len(frames)) / max(1, int(texture.sum()))
-        rows = [np.asarray(((winner == k) & texture).sum(axis=1)) / np.maximum(texture.sum(axis=1), 1) for k in range(len(frames))]
+        winner, texture, count = weights.argmax(axis=0), told.texture, len(weights)
+        counts = np.bincount(winner[texture], minlength=count) / max(1, int(texture.sum()))
+        rows = [np.asarray(((winner == k) & texture).sum(axis=1)) / np.maximum(texture.sum(axis=1), 1) for k in range(count)]
         np.savez(folder / "zones.npz", shares=counts, rows=np.array(rows, np.float32))
+
+
+@dataclass(frozen=True, eq=False)
+class Evidence:
+    """What tells where each of `count` frames is sharp, on the pooled grid: `cost` (n, h, w) and `reach` of the frames `found`, the picture's
+    luma as a `guide` (h, w), and where there is `texture` (h, w)."""
+
+    count: int
+    found: tuple[int, ...]
+    cost: FloatArray
+    reach: list[NDArray[np.bool_]]
+    guide: FloatArray
+    texture: NDArray[np.bool_]
+
+    def gates(self, quiet: float, part: tuple[slice, slice] = np.s_[:, :]) -> FloatArray:
+        """Label weights (count, h, w) of a part of the grid, as if there were nothing beside it; 0 for frames that are not `found`."""
+        weights = np.zeros((self.count, *self.guide[part].shape), np.float32)
+        if self.found:
+            cost = np.ascontiguousarray(self.cost[(slice(None), *part)])
+            weights[list(self.found)] = label_weights(aggregate(cost, np.ascontiguousarray(self.guide[part]), quiet), [inside[part] for inside in self.reach])
+        return weights
+
+
+def evidence(frames: Sequence[Frame], laid: Registration, found: tuple[int, ...], tell: Callable[[float], None] = lambda share: None) -> Evidence:
+    """Gather what tells where registered frames are sharp."""
+    size = frames[0].size
+    shape = pooled_shape(size[1], size[0])
+    energies, noises, reach = [], [], []
+    standard = frames[laid.reference].luma()
+    for done, k in enumerate(found, 1):
+        frame, placement = frames[k], laid.placements[k]
+        detail = frame.detail()
+        energies.append(lay_on(signal(detail), placement, shape))
+        noises.append(detail.noise)
+        inside = covered(placement, shape)
+        if laid.focus and k != laid.reference:
+            inside &= ~_elsewhere(frame, placement, standard, laid.focus[k] - laid.focus[laid.reference], shape)
+        reach.append(inside)
+        tell(done / len(found))
+    guide = np.asarray(cv2.resize(standard, shape[::-1], interpolation=cv2.INTER_AREA), np.float32)
+    if not found:
+        return Evidence(len(frames), found, np.zeros((0, *shape), np.float32), [], guide, np.zeros(shape, np.bool_))
+    texture = np.max([e[0] for e in energies], axis=0) > 4 * max(float(n[0]) for n in noises)
+    return Evidence(len(frames), found, costs(energies, noises, reach), reach, guide, texture)
 
 
 def _elsewhere(frame: Frame, placement: Placement, standard: FloatArray, apart: float, shape: tuple[int, int]) -> NDArray[np.bool_]:

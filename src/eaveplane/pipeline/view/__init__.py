@@ -4,6 +4,7 @@ from .memory import Memory
 from .opening import Frames, open_view
 from .overlays import ViewOptions
 from .screen import overview, screen, viewport
+from .trial import seams_tried
 from .view import View
 
-__all__ = ["Frames", "Memory", "View", "ViewOptions", "open_view", "overview", "screen", "viewport"]
+__all__ = ["Frames", "Memory", "View", "ViewOptions", "open_view", "overview", "screen", "seams_tried", "viewport"]

@@ -70,6 +70,15 @@ def _mask(view: View, words: list[str], level: int, box: Box, look: Look) -> NDA
     return np.asarray(picture * mask + MASKED * (1 - mask), np.uint8)
 
 
+def _mask_alone(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
+    """A frame's mask by itself: white where it gives all, black where nothing."""
+    (id,) = words
+    if id not in view.frames:
+        raise KeyError(id)
+    mask = view.shares(level, box).get(id, np.zeros((box[3], box[2]), np.float32))
+    return np.asarray(np.round(255 * mask), np.uint8)[..., None].repeat(3, axis=2)
+
+
 def _difference(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
     """What two frames differ by, so many times, around grey."""
     *ids, times = words
@@ -161,6 +170,7 @@ def _veils(view: View, words: list[str], level: int, box: Box, look: Look) -> ND
 OVERLAYS: dict[str, Overlay] = {
     "share": _share_map,
     "mask": _mask,
+    "mask-alone": _mask_alone,
     "difference": _difference,
     "matched": _matched,
     "outlines": _outlines,

@@ -20,7 +20,7 @@ LEAST_RADIUS = 0.3
 
 
 def screen(view: View, what: str, level: int, box: Box, options: ViewOptions) -> NDArray[np.uint8]:
-    """8-bit sRGB (h, w, 3) of `weave`, `frame:ID`, or an overlay and the words that tell it which: `share`, `mask:ID`,
+    """8-bit sRGB (h, w, 3) of `weave`, `frame:ID`, or an overlay and the words that tell it which: `share`, `mask:ID`, `mask-alone:ID`,
     `difference:ID:ID:TIMES` and `matched:` likewise, `outlines:ID:ID`, `capture:NAME:ID`, `edges:ID`, `drift:ID`, `area:N`, `veils`.
 
     Raises KeyError for frames that are not there and ValueError for anything else.

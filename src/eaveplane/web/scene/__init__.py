@@ -186,7 +186,8 @@ def _screen(make: Callable[[], NDArray[np.uint8]]) -> NDArray[np.uint8]:
         abort(404)
 
 
-def _jpeg(picture: NDArray[np.uint8], quality: int, cache: str | None) -> Response:
+def jpeg(picture: NDArray[np.uint8], quality: int, cache: str | None = None) -> Response:
+    """A picture (h, w, 3) as an answer; `cache` is how it may be kept."""
     colours = cv2.IMWRITE_JPEG_SAMPLING_FACTOR_444 if quality > PASSING else cv2.IMWRITE_JPEG_SAMPLING_FACTOR_420
     options = [cv2.IMWRITE_JPEG_QUALITY, quality, cv2.IMWRITE_JPEG_SAMPLING_FACTOR, colours]
     _, data = cv2.imencode(".jpg", np.ascontiguousarray(picture[..., ::-1]), options)
@@ -205,7 +206,7 @@ def tile(number: int, what: str, version: str, level: int, x: int, y: int) -> Re
         abort(404)
     box = view.box_inside(level, (x * TILE, y * TILE, TILE, TILE))
     shown = _shown(scene)
-    return _jpeg(_screen(lambda: screen(view, what, level, box, shown)), 95 if level == 0 else 90, FOREVER if request.args.get("s") == scene.version else None)
+    return jpeg(_screen(lambda: screen(view, what, level, box, shown)), 95 if level == 0 else 90, FOREVER if request.args.get("s") == scene.version else None)
 
 
 @blueprint.route(AT + "/viewport/<what>.jpg", methods=["GET", "POST"])
@@ -227,7 +228,7 @@ def seen(number: int, what: str) -> Response:
         picture, box = viewport(view, what, (x, y, w, h), wide, shown)
         return picture
 
-    response = _jpeg(_screen(make), PASSING if request.method == "POST" else 88, None)
+    response = jpeg(_screen(make), PASSING if request.method == "POST" else 88, None)
     response.headers["X-Box"] = ",".join(str(v) for v in box)
     return response
 
@@ -239,7 +240,7 @@ def thumb(number: int, what: str, version: str) -> Response:
     picture = _screen(lambda: viewport(view, what, (0, 0, *view.size), 480 if request.args.get("large") else 184, shown)[0])
     now = scene.version if what == "weave" else view.frame_version(what.removeprefix("frame:")) + scene.look_version if what.removeprefix("frame:") in view.frames else ""
     # an address that asks for another state than this one must not stand for it
-    return _jpeg(picture, 85, FOREVER if version == now else None)
+    return jpeg(picture, 85, FOREVER if version == now else None)
 
 
 @blueprint.route(AT + "/tones.json", methods=["GET", "POST"])

@@ -7,6 +7,7 @@ from typing import Any
 
 from ...core.even.drift import Trim
 from ...core.gather.order import profiles
+from ...core.weave.weave import woven_by
 from ...imaging.colour import FloatArray
 from ...pipeline.depth import depth_colour
 from ...pipeline.steps import shares_of
@@ -133,6 +134,7 @@ def state(scene: ScenePage) -> dict[str, Any]:
         "registered": scene.registered,
         "labelled": bool(view and view.gates is not None),
         "woven": scene.woven,
+        "sums": bool(view and view.laid and woven_by(view.laid, scene.recipe.weaving) == "joint-light"),
         "canvas": list(scene.canvas),
         "straighten": scene.recipe.finish.straighten,
         "crop": scene.recipe.finish.crop.model_dump(),

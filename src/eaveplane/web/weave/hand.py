@@ -9,19 +9,21 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from flask import Response, jsonify, request
+import numpy as np
+from flask import Response, abort, jsonify, request
 
 from ...core.masks.strokes import Stroke
 from ...core.weave.span import Span
 from ...imaging.grey import read_grey
 from ...imaging.write import put_in_place
 from ...pipeline.steps import digest_of
+from ...pipeline.view import seams_tried
 from ...recipe import FrameChoice, Recipe
 from ..desk import desk
-from ..scene import decided, posted, queued
+from ..scene import decided, jpeg, posted, queued, view_of
 from ..scene.opened import opened
 from ..security import refuse
-from . import blueprint
+from . import CONTROLS, blueprint
 
 STARTS = {"found": "found", "hidden": "hidden", "whole": "whole"}
 """What a frame's mask may begin as, in words; one from a file is brought in."""
@@ -129,6 +131,34 @@ def change(number: int) -> str:
 
 def _stage() -> str:
     return "mend" if request.form.get("stage") == "mend" else "weave"
+
+
+# ---- seams, while a ruler is moved ------------------------------------------------------------------------
+
+TRIED = (200, 150)
+"""Size of a piece that is tried."""
+
+
+@blueprint.get("/tried.jpg")
+def tried(number: int) -> Response:
+    """A piece of the picture at 1:1 around a place: left as the seams are set, right as they would be."""
+    scene, view, _ = view_of(number)
+    control = CONTROLS.get(request.args.get("name", ""))
+    try:
+        x, y, value = (float(request.args[k]) for k in ("x", "y", "value"))
+    except (KeyError, ValueError):
+        refuse("A place and a number are needed.")
+    if control is None or not control.low <= value <= control.high or not (abs(x) < 1e6 and abs(y) < 1e6):
+        refuse("There is no such control, or it does not go so far.")
+    assert control is not None
+    w, h = (min(side, whole) for side, whole in zip(TRIED, view.size, strict=True))
+    box = view.box_inside(0, (min(max(0, int(x) - w // 2), view.size[0] - w), min(max(0, int(y) - h // 2), view.size[1] - h), w, h))
+    now = scene.recipe.weaving
+    try:
+        pieces = [seams_tried(view, weaving, box, scene.recipe.look) for weaving in (now, now.model_copy(update={control.name: value}))]
+    except ValueError:
+        abort(404)
+    return jpeg(np.concatenate([pieces[0], np.full((h, 2, 3), 255, np.uint8), pieces[1]], axis=1), 90)
 
 
 # ---- the sharp span ---------------------------------------------------------------------------------------

@@ -54,7 +54,7 @@ export class Picture {
   what(view) {
     const { chosen, state } = this.page;
     if (view === "frame") return `frame:${this.instead || chosen}`;
-    if (view === "mask") return `mask:${chosen}`;
+    if (view === "mask" || view === "mask-alone") return `${view}:${chosen}`;
     if (view === "difference" || view === "matched") return `${view}:${chosen}:${state.reference}:${this.amplified}`;
     if (view === "outlines") return `outlines:${chosen}:${state.reference}`;
     if (view === "capture") return `capture:all:${chosen}`;
@@ -341,7 +341,7 @@ export class Picture {
     const { state } = page;
     const weave = state.woven ? "weave" : state.labelled ? "weave, as far as it is seen" : state.registered ? "reference frame; not woven yet" : "one frame; not woven yet";
     const without = { demosaic: "the usual demosaicing", highlights: "highlights cut", noise: "noise as it came", fringes: "fringes as they came", sharpening: "without sharpening" }[page.without] || `without the correction of ${page.without}`;
-    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, share: "share map: which frame is sharpest where", veils: "green lines: a veil was lifted; rust lines: a near thing that stays as woven", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × ${this.amplified}`, matched: `difference of ${name} and the reference, blur matched, × ${this.amplified}`, outlines: `edges: ${name} rust, reference green, both white`, compare: `left ${page.against ? this.name(page.against) : name}, right the weave` };
+    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, share: `share map: which frame is sharpest where${state.sums ? "; joint light sums all of them" : ""}`, "mask-alone": `mask of ${name} by itself: white is where it gives all`, veils: "green lines: a veil was lifted; rust lines: a near thing that stays as woven", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × ${this.amplified}`, matched: `difference of ${name} and the reference, blur matched, × ${this.amplified}`, outlines: `edges: ${name} rust, reference green, both white`, compare: `left ${page.against ? this.name(page.against) : name}, right the weave` };
     if (page.blinking === "pair" && turn) { this.caption.textContent = turn === "weave" ? weave : this.name(turn); return; }
     if (page.pairing) { this.caption.textContent = `left the weave, right ${this.name(this.against())}`; return; }
     const before = { whole: " · before the look", wipe: " · left before the look", side: " · right before the look" }[page.before] || "";

@@ -62,7 +62,7 @@ page.show = () => {
   const labelled = state.labelled, there = state.registered;
   for (const button of document.querySelectorAll("[data-view]")) {
     const view = button.dataset.view;
-    button.setAttribute("aria-pressed", view === page.view);
+    button.setAttribute("aria-pressed", view === page.view || `${view}-alone` === page.view);
     if (view === "veils") continue;
     button.disabled = (["share", "mask"].includes(view) && !labelled) || (["difference", "matched", "outlines"].includes(view) && !there);
   }
@@ -73,6 +73,7 @@ page.show = () => {
 
 page.setView = (view) => {
   if (view === "compare" && page.view === "compare") view = "weave";
+  if (view === "mask" && page.view === "mask") view = "mask-alone";
   page.view = view;
   page.blinking = "";
   page.pairing = false;

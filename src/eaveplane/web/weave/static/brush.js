@@ -58,7 +58,7 @@ export class Brush {
     if (on && !state.registered) { tell("Register the frames first; then they can be painted with."); return; }
     if (on && !this.page.frame(this.page.chosen)?.kept) { tell("The chosen frame is left out. Choose another on the rail."); return; }
     this.on = on;
-    if (on && this.page.view !== "weave" && this.page.view !== "share" && this.page.view !== "mask") this.page.setView("weave");
+    if (on && !["weave", "share", "mask", "mask-alone"].includes(this.page.view)) this.page.setView("weave");
     this.changed();
     this.dress();
   }

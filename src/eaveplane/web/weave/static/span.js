@@ -37,7 +37,7 @@ export class Span {
       handle.title = name === "far" ? "Sharp as far as here: drag, or arrow keys. Delete takes it back." : "Sharp from here: drag, or arrow keys. Delete takes it back.";
       handle.addEventListener("pointerdown", (event) => { event.preventDefault(); handle.focus(); this.held = name; });
       handle.addEventListener("keydown", (event) => this.key(event, name));
-      handle.append(Object.assign(document.createElement("span"), { className: "grab" }));
+      for (const className of ["grab", "words-of-end"]) handle.append(Object.assign(document.createElement("span"), { className }));
       this.ends.append(handle);
     }
     this.lay();
@@ -71,7 +71,7 @@ export class Span {
       handle.style.top = `${this.height(value[index])}px`;
       handle.setAttribute("aria-valuenow", Math.round(100 * value[index]));
       handle.setAttribute("aria-valuetext", this.words(value[index]));
-      handle.dataset.words = value[index] === (name === "far" ? 1 : 0) ? "" : this.words(value[index]);
+      handle.querySelector(".words-of-end").textContent = value[index] === (name === "far" ? 1 : 0) ? "" : this.words(value[index]);
     }
     rows.forEach((row, k) => row.classList.toggle("beyond", k / (rows.length - 1) < near - 1e-6 || k / (rows.length - 1) > far + 1e-6));
   }

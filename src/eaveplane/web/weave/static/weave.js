@@ -4,6 +4,7 @@ import { Panels } from "../scene/panels.js";
 import { Brush } from "./brush.js";
 import { Span } from "./span.js";
 import { Strokes } from "./strokes.js";
+import { Tried } from "./tried.js";
 import { Variants } from "./variants.js";
 
 export class Weave {
@@ -15,6 +16,7 @@ export class Weave {
     this.strokes = new Strokes(page);
     this.span = new Span(page);
     this.variants = new Variants(page);
+    this.tried = new Tried(page);
     this.panels = new Panels("bench-weave", "way", (panel) => { if (panel !== "hand") { this.brush.put(false); this.strokes.turn(false); } this.dress(); });
     const { brush, strokes, variants } = this;
     this.does = {
@@ -64,8 +66,15 @@ export class Weave {
   left() {
     if (this.brush.on) this.brush.put(false);
     this.strokes.turn(false);
+    this.tried.hide();
     this.page.pairing = false;
     this.page.blinking = "";
+  }
+
+  /** A ruler of the seams is held: what it would do is seen in small. */
+  live(ruler) {
+    if (this.page.stage !== "weave" || !this.page.state.labelled || !ruler.closest("[data-tried]")) return;
+    this.tried.show(ruler.dataset.name, ruler.querySelector("label").textContent, ruler.querySelector("[type=range]").value, ruler.querySelector(".unit").textContent);
   }
 
   clicked(event) { return this.panels.clicked(event); }

@@ -1,0 +1,47 @@
+// Seams as a ruler would set them, at 1:1 around the place looked at last, left as they are and right as they would be.
+const STAYS = 2500;
+
+export class Tried {
+  constructor(page) {
+    this.page = page;
+    this.box = document.createElement("figure");
+    this.box.className = "tried";
+    this.box.hidden = true;
+    this.canvas = document.createElement("canvas");
+    this.words = document.createElement("figcaption");
+    this.box.append(this.canvas, this.words);
+    const mat = document.querySelector(".mat");
+    mat.append(this.box);
+    mat.addEventListener("pointermove", (event) => { const side = mat.getBoundingClientRect(); this.at = [event.clientX - side.left, event.clientY - side.top]; });
+  }
+
+  /** Where somebody looked last: under the pointer when it was over the picture, else the middle of what is in view. */
+  place() {
+    const { picture } = this.page, [x, y, w, h] = picture.inView(), at = this.at && picture.toPicture(...this.at);
+    return at && at[0] >= x && at[0] <= x + w && at[1] >= y && at[1] <= y + h ? at : [x + w / 2, y + h / 2];
+  }
+
+  async show(name, label, value, unit) {
+    if (this.running) { this.next = [name, label, value, unit]; return; }
+    this.running = true;
+    const begin = performance.now(), [x, y] = this.place();
+    const url = document.querySelector("[data-tried]").dataset.tried;
+    const answer = await fetch(`${url}?${new URLSearchParams({ name, value, x: x.toFixed(0), y: y.toFixed(0) })}`).catch(() => null);
+    this.running = false;
+    if (answer?.ok) {
+      const bitmap = await createImageBitmap(await answer.blob());
+      this.canvas.width = bitmap.width;
+      this.canvas.height = bitmap.height;
+      this.canvas.getContext("2d").drawImage(bitmap, 0, 0);
+      const way = this.page.stage === "weave" && document.getElementById("way")?.value === "joint-light" ? "crisp seams, which stand in for joint light: " : "";
+      this.words.textContent = `1:1, ${way}left as it is, right ${label.toLowerCase()} ${value} ${unit}`.trim();
+      this.box.hidden = false;
+      this.page.picture.box.dataset.triedMs = Math.round(performance.now() - begin);
+      clearTimeout(this.timer);
+      this.timer = setTimeout(() => this.hide(), STAYS);
+    }
+    if (this.next) { const next = this.next; this.next = null; this.show(...next); }
+  }
+
+  hide() { this.box.hidden = true; }
+}
