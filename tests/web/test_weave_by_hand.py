@@ -290,3 +290,21 @@ def test_a_ruler_of_the_seams_is_seen_at_one_to_one_before_it_is_let_go(woven: P
     # sharp zones found from around the piece are nearly those found from all of the picture
     assert np.abs(tried - made).mean() < 0.3 * np.abs(before - made).mean() + 0.05
     page.post(page.at("/weave/reset"), {"group": "Seams"})
+
+
+def test_a_stroke_laid_over_what_was_there_is_as_if_all_were_laid_at_once(woven: Page) -> None:
+    from eaveplane.web.scene.opened import opened
+
+    page = woven
+    near, *_, far = page.recipe().frames
+    _weave(page)
+    for k, frame in enumerate((near, far, near)):
+        _stroke(page, frame=frame.id, points=[[200 + 90 * k, 200 + 40 * k]], width=150)
+        picture, view = _weave(page)
+        kept = view._before_the_last(0, (0, 0, *view.size))
+        assert kept is not None
+        afresh = replace(view, pictures=Memory(1 << 28)).weave(0, (0, 0, *view.size))
+        np.testing.assert_allclose(picture, afresh, atol=2e-3)
+        assert np.abs(picture - kept).max() > 0.02
+    with page.client.application.test_request_context():
+        assert opened(page.scene).view.weave_version() != view.weave_version(2)  # type: ignore[union-attr]

@@ -41,6 +41,11 @@ class Memory:
                     self._making.pop(key, None)
         return made
 
+    def peek(self, key: Any) -> Any:
+        """What is kept under a key; None where nothing is."""
+        with self._lock:
+            return self._items.get(key)
+
     def clear(self) -> None:
         with self._lock:
             self._items.clear()

@@ -19,7 +19,7 @@ from ...core.even.drift import Trim
 from ...core.masks.parts import Site
 from ...core.weave.laid import RegisteredFrames
 from ...core.weave.ways.joint_light import blocks_of
-from ...core.weave.weave import distances_in, found_in, masks_in, repaint, woven_by
+from ...core.weave.weave import distances_in, found_in, masks_in, repaint, touched, woven_by
 from ...imaging.colour import FloatArray
 from ...imaging.lensdata import from_database
 from ...imaging.pyramid import Box, Pyramid, meeting
@@ -75,10 +75,10 @@ class View:
             return self.plan.registered.key, self.laid
         return self.steadied if self.steadied and id in self.steadied[1].names else None
 
-    def weave_version(self) -> str:
-        """Changes whenever the weave's pixels under a neutral look do."""
+    def weave_version(self, strokes: int | None = None) -> str:
+        """Changes whenever the weave's pixels under a neutral look do; of all strokes or the first so many."""
         by_hand = [(f.id, f.mask, f.mask_file) for f in self.recipe.frames], [mask.hidden for mask in self.laid.by_hand.values()] if self.laid else None
-        return _short(*self._weave_parts(), [s.model_dump() for s in self.recipe.strokes], by_hand, self.recipe.limits())
+        return _short(*self._weave_parts(), [s.model_dump() for s in self.recipe.strokes[:strokes]], by_hand, self.recipe.limits())
 
     def _weave_parts(self) -> tuple[Any, ...]:
         planned = (self.plan.result.key, self.plan.registered.key) if self.plan else ()
@@ -110,10 +110,29 @@ class View:
     def _weave(self, level: int, box: Box, painted: bool = True) -> FloatArray:
         if self.laid is None or self.gates is None or self.plan is None:
             return self._frame(self.middle, level, box)
+        before = self._before_the_last(level, box) if painted else None
+        if before is not None:
+            # a stroke changes what lies around it, and nothing else
+            for part in touched(self.recipe.strokes[-1:], self.laid, box, level):
+                before[meeting(box, part)[0]] = self._repainted(level, part)
+            return before
+        return self._repainted(level, box) if painted else self._unpainted(level, box)
+
+    def _unpainted(self, level: int, box: Box) -> FloatArray:
         picture: FloatArray = self.woven.read(level, box) if self.woven else self._formed(self.forming, level, box) if self.forming else self._woven_now(level, box)
-        if painted:
-            repaint(picture, self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level, self._distances_in(level, box))
         return picture
+
+    def _repainted(self, level: int, box: Box) -> FloatArray:
+        assert self.laid is not None and self.gates is not None
+        picture = self._unpainted(level, box)
+        repaint(picture, self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level, self._distances_in(level, box))
+        return picture
+
+    def _before_the_last(self, level: int, box: Box) -> FloatArray | None:
+        """The box as it was before the last stroke, where that is still in memory."""
+        count = len(self.recipe.strokes)
+        kept: FloatArray | None = self.pictures.peek(("weave", self.weave_version(count - 1), level, box)) if count else None
+        return kept.copy() if kept is not None else None
 
     def _formed(self, forming: Forming, level: int, box: Box) -> FloatArray:
         """The reference frame, and over it what has been woven so far."""

@@ -284,7 +284,11 @@ class ScenePage:
     def area_costs(self) -> dict[str, float]:
         """By which part (0..1) the common area would grow without each frame that counts, by id."""
         counted = [f.id for f in self.recipe.kept() if f.counts and f.id in self.corners]
-        return dict(zip(counted, costs([self.corners[id] for id in counted], self.view.size), strict=True)) if self.view and counted else {}
+        if not self.view or not self.plan or not counted:
+            return {}
+        corners, size = [self.corners[id] for id in counted], self.view.size
+        found = self.desk.kept.get(("costs", self.plan.registered.key, *counted), lambda: costs(corners, size))
+        return dict(zip(counted, found, strict=True))
 
     @property
     def size_of_frame(self) -> str:
