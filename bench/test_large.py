@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import statistics
+import time
+from collections.abc import Callable
 from pathlib import Path
 
 import cv2
@@ -31,6 +33,22 @@ def _large_frames(folder: Path) -> None:
         write_picture(folder / f"{k}.tif", (frame * 60000).astype(np.uint16), None, Metadata(focus_m=float(k + 1)))
 
 
+def _spread(times: list[float]) -> str:
+    return f"{statistics.median(times):.0f} ms (95th percentile {np.percentile(times, 95):.0f}, first {times[0]:.0f})"
+
+
+def _hold(page: Page, ruler: str, value: float) -> None:  # noqa: F811
+    page.eval_on_selector(ruler, f"e => {{ e.value = {value}; e.dispatchEvent(new Event('input', {{ bubbles: true }})); }}")
+
+
+def _told(page: Page, name: str, do: Callable[[], None]) -> float:  # noqa: F811
+    """What the page says that something took that was done now."""
+    page.evaluate(f"() => {{ delete document.querySelector('.mat').dataset.{name}; }}")
+    do()
+    page.wait_for_function(f"() => document.querySelector('.mat').dataset.{name}")
+    return float(mat(page, name))
+
+
 def test_speed_of_the_page_at_24_megapixels(page: Page, tmp_path: Path) -> None:  # noqa: F811
     _large_frames(tmp_path / "card")
     server = Server(tmp_path / "library")
@@ -50,6 +68,7 @@ def test_speed_of_the_page_at_24_megapixels(page: Page, tmp_path: Path) -> None:
         expect(page.locator("#bench-main a.main")).to_have_text("On to Mend", timeout=240_000)
 
         page.click("#route a[aria-label^='Even']")
+        expect(page.locator("#c-exposure")).to_be_visible()
         whole(page)
         sliders = []
         for value in range(1, 13):
@@ -57,21 +76,50 @@ def test_speed_of_the_page_at_24_megapixels(page: Page, tmp_path: Path) -> None:
             sliders.append(float(mat(page, "freshMs")))
         held = max(int(page.evaluate(HELD, [1000, 2000])) for _ in range(3))
         page.click("#route a[aria-label^='Weave']")
+        expect(page.locator("#c-detail")).to_be_visible()
+        whole(page)
+        tried = [_told(page, "triedMs", lambda v=v: _hold(page, "#c-detail", v)) for v in np.linspace(2.2, 6, 12)]
+        quiet = [_told(page, "triedMs", lambda v=v: _hold(page, "#c-quiet", v)) for v in np.linspace(1.2, 3.5, 8)]
+        grab = page.locator(".span-end.far .grab").bounding_box()
+        assert grab
+        page.mouse.move(grab["x"] + 6, grab["y"] + 12)
+        page.mouse.down()
+        spans = [_told(page, "spanMs", lambda k=k: page.mouse.move(grab["x"] + 6, grab["y"] + 30 + 5 * k)) for k in range(12)]
+        page.mouse.move(grab["x"] + 6, grab["y"])
+        page.mouse.up()
+        page.locator(".span-end.far").focus()
+        page.keyboard.press("Delete")
         page.keyboard.press("2")
         page.keyboard.press("0")
         page.click("[data-panel=hand]")
         page.get_by_role("button", name="Brush", exact=True).click()
         whole(page)
-        strokes = []
-        for i in range(6):
-            page.mouse.move(500 + 20 * i, 200 + 30 * i)
-            page.mouse.down()
-            page.mouse.move(600 + 20 * i, 230 + 30 * i, steps=5)
-            changed(page, page.mouse.up, "strokes")
-            strokes.append(float(mat(page, "strokeMs")))
-        print(f"24 MP: slider to screen {statistics.median(sliders):.0f} ms (worst {max(sliders):.0f}), renewed {held / 2:.0f} times a second while held")
-        print(f"stroke to weave {statistics.median(strokes):.0f} ms (worst {max(strokes):.0f})")
-        assert len(sliders) == 12 and len(strokes) == 6
+        strokes = {}
+        for where in ("whole", "1:1"):
+            if where == "1:1":
+                page.click("[data-do=one]")
+                whole(page)
+            times = strokes[where] = []
+            for i in range(10):
+                page.mouse.move(450 + 12 * i, 180 + 25 * i)
+                page.mouse.down()
+                page.mouse.move(550 + 12 * i, 200 + 25 * i, steps=5)
+                changed(page, page.mouse.up, "strokes")
+                times.append(float(mat(page, "strokeMs")))
+        page.keyboard.press("Escape")
+        page.click("[data-panel=way]")
+        page.select_option("#way", "crisp-seams")
+        page.get_by_role("button", name="Weave 3 frames").click()
+        expect(page.locator("#cancel-first")).to_be_visible()
+        page.wait_for_function("() => Number(document.querySelector('#work progress')?.value) > 0.45")
+        begin = time.monotonic()
+        page.click("#cancel-first")
+        expect(page.locator("#work")).to_contain_text("Nothing is being computed")
+        cancelled = time.monotonic() - begin
+        print(f"24 MP: slider to screen {_spread(sliders)}, renewed {held / 2:.0f} times a second while held")
+        print("stroke to weave, the first of each cold: " + "; ".join(f"{where} {_spread(times)}" for where, times in strokes.items()))
+        print(f"seams tried beside a ruler {_spread(tried)}; quiet areas {_spread(quiet)}; the span's end followed {_spread(spans)}; weaving cancelled after {cancelled:.1f} s")
+        assert len(sliders) == 12 and len(spans) == 12
     finally:
         page.goto("about:blank")
         server.stop()

@@ -308,3 +308,26 @@ def test_a_stroke_laid_over_what_was_there_is_as_if_all_were_laid_at_once(woven:
         assert np.abs(picture - kept).max() > 0.02
     with page.client.application.test_request_context():
         assert opened(page.scene).view.weave_version() != view.weave_version(2)  # type: ignore[union-attr]
+
+
+def test_a_spot_is_healed_from_where_its_surroundings_go_on(woven: Page) -> None:
+    page = woven
+    plain, _ = _weave(page)
+    spot = {"action": "heal", "width": 40, "softness": 0.3, "opacity": 1, "points": [[300, 400]]}
+    answer = page.post(page.at("/mend/stroke"), {"stroke": json.dumps(spot)})
+    assert answer.status_code == 200 and "A spot healed" in answer.text
+    (stroke,) = page.recipe().strokes
+    assert stroke.source != (0, 0) and np.hypot(*stroke.source) > 30
+    healed, _ = _weave(page)
+    changed = np.abs(healed - plain).max(axis=2) > 1e-5
+    assert changed[400, 300] and not changed[:360].any() and not changed[:, :260].any()
+    name = page.get(page.at("/weave/strokes.json")).json[0]["name"]
+    answer = page.post(page.at("/weave/stroke/change"), {"name": name, "right": "-90", "down": "4", "stage": "mend"})
+    assert answer.status_code == 200 and page.recipe().strokes[0].source == (-90, 4)
+    name = page.get(page.at("/weave/strokes.json")).json[0]["name"]
+    for bad in ({"right": "0", "down": "0"}, {"right": "x", "down": "1"}, {"frame": page.recipe().frames[0].id}):
+        assert page.post(page.at("/weave/stroke/change"), {"name": name, "stage": "mend", **bad}).status_code == 400
+    nowhere = page.post(page.at("/mend/stroke"), {"stroke": json.dumps({**spot, "width": 1400})})
+    assert nowhere.status_code == 400 and "narrower brush" in nowhere.text
+    assert page.post(page.at("/weave/stroke"), {"stroke": json.dumps(spot)}).status_code == 400
+    page.post(page.at("/mend/clear"))

@@ -13,6 +13,7 @@ import numpy as np
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box, meeting
 from ..masks.strokes import Stroke
+from .drawn import Below, draw_over
 from .edges import cover_of
 from .laid import MARGIN, Piece, RegisteredFrames, Weaving, piece_of, wide_of
 from .ways.crisp_seams import crisp_seams, paint, weights_in
@@ -52,7 +53,7 @@ def weave_box(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strok
         limit(picture, masks, laid, distances_in(laid, gates, weaving, box, level), box, level)
         _lay_ways(picture, regions, laid, gates, weaving, box, level)
         _paint(picture, masks, laid, gates, weaving, strokes, box, level)
-    draw_from(picture, laid, strokes, box, level)
+    draw_over(picture, laid, strokes, lambda at, part: found_in(laid, gates, weaving, part, at)[0], box, level)
     return picture, masks
 
 
@@ -140,12 +141,25 @@ def masks_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, stroke
     return {k: np.ascontiguousarray(mask[piece.inner]) for k, mask in masks.items()}
 
 
-def repaint(picture: FloatArray, laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int, places: FloatArray | None = None) -> None:
-    """Lay what a hand decided over a weave (h, w, 3) without it that is there, in place. `places` are `distances_in` the box where they are known."""
+def repaint(
+    picture: FloatArray,
+    laid: RegisteredFrames,
+    gates: FloatArray,
+    weaving: Weaving,
+    strokes: Sequence[Stroke],
+    box: Box,
+    level: int,
+    below: Below | None = None,
+    places: FloatArray | None = None,
+) -> None:
+    """Lay what a hand decided over a weave (h, w, 3) without it that is there, in place. `below` reads that weave elsewhere (else it is woven
+    there), `places` are `distances_in` the box where they are known."""
     if laid.limits:
         limit(picture, {}, laid, distances_in(laid, gates, weaving, box, level) if places is None else places, box, level)
     for part in touched(strokes, laid, box, level):
-        _repaint(picture[meeting(box, part)[0]], laid, gates, weaving, strokes, part, level)
+        there = picture[meeting(box, part)[0]]
+        _repaint(there, laid, gates, weaving, strokes, part, level)
+        draw_over(there, laid, strokes, below or (lambda at, where: found_in(laid, gates, weaving, where, at)[0]), part, level)
 
 
 def _repaint(picture: FloatArray, laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], box: Box, level: int) -> None:
@@ -153,9 +167,8 @@ def _repaint(picture: FloatArray, laid: RegisteredFrames, gates: FloatArray, wea
     if regions or laid.limits or woven_by(laid, weaving) != "crisp-seams":
         _lay_ways(picture, regions, laid, gates, weaving, box, level)
         _paint(picture, {}, laid, gates, weaving, strokes, box, level)
-        draw_from(picture, laid, strokes, box, level)
         return
-    after = weave_box(laid, gates, weaving, strokes, box, level)[0]
+    after = weave_box(laid, gates, weaving, [s for s in strokes if not s.mends], box, level)[0]
     # at smaller sizes the strokes' change is laid over the stored picture, so that nothing else moves
     picture += after - (found_in(laid, gates, weaving, box, level)[0] if level else picture)
 
@@ -222,17 +235,3 @@ def _around(one: Box, other: Box) -> Box:
     left, top = min(one[0], other[0]), min(one[1], other[1])
     right, bottom = max(one[0] + one[2], other[0] + other[2]), max(one[1] + one[3], other[1] + other[3])
     return left, top, right - left, bottom - top
-
-
-def draw_from(picture: FloatArray, laid: RegisteredFrames, strokes: Sequence[Stroke], box: Box, level: int) -> None:
-    """Lay pixels of chosen frames over the weave, in place, where draw strokes say so, in their order."""
-    index = {name: k for k, name in enumerate(laid.names)}
-    for stroke in strokes:
-        if stroke.action != "draw" or stroke.frame not in index or not _meets(stroke.bounds(), box, level):
-            continue
-        cover = cover_of(stroke, laid, box, level)
-        if cover is None:
-            continue
-        k = index[stroke.frame]
-        cover = (cover * laid.covers(k, level, box))[..., None]
-        picture += (laid.read(k, level, box) - picture) * cover

@@ -41,7 +41,7 @@ def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, repl
     guide = guide_of(picture, size, distances_of(weights, [frame.meta.focus_m for frame in frames])) if guided else None
     if painted:
         readers = registered_frames(frames, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()], places_for(cache, woven), hand)
-        apply_strokes(picture, readers, weights, recipe.weaving, recipe.strokes, tell)
+        apply_strokes(picture, readers, weights, recipe.weaving, recipe.strokes, open_weave(cache, result).read, tell)
     x, y, w, h = box = canvas_of(recipe, {f.id: placement.corners() for f, placement in zip(recipe.kept(), laid.placements, strict=True)}, size)
     picture = np.ascontiguousarray(picture[y : y + h, x : x + w])
     tell.tell(0.5)

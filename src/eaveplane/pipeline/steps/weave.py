@@ -10,6 +10,7 @@ import numpy as np
 
 from ...core.even.drift import Trim
 from ...core.masks.strokes import Stroke
+from ...core.weave.drawn import Below
 from ...core.weave.laid import ByHand, HandMask, RegisteredFrames, Weaving
 from ...core.weave.places import Places
 from ...core.weave.ways.joint_light import BLOCK
@@ -117,14 +118,14 @@ def places_for(cache: Cache, woven: Weave) -> Places | None:
     return open_places(cache, woven.located.key) if woven.located else None
 
 
-def apply_strokes(picture: FloatArray, laid: RegisteredFrames, weights: FloatArray, weaving: Weaving, strokes: list[Stroke], ticket: Ticket) -> None:
-    """Weave anew, in place, those tiles of a full-size weave that strokes touch."""
+def apply_strokes(picture: FloatArray, laid: RegisteredFrames, weights: FloatArray, weaving: Weaving, strokes: list[Stroke], below: Below, ticket: Ticket) -> None:
+    """Lay what a hand decided over a full-size weave, in place; `below` reads it without."""
     height, width = picture.shape[:2]
     boxes = [(x, y, min(TILE, width - x), min(TILE, height - y)) for y in range(0, height, TILE) for x in range(0, width, TILE)]
 
     def one(box: Box) -> None:
         x, y, w, h = box
-        repaint(picture[y : y + h, x : x + w], laid, weights, weaving, strokes, box, 0)
+        repaint(picture[y : y + h, x : x + w], laid, weights, weaving, strokes, box, 0, below)
 
     for done, _ in enumerate(side_by_side(one, boxes), 1):
         ticket.tell(0.4 * done / len(boxes))

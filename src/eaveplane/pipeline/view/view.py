@@ -125,7 +125,7 @@ class View:
     def _repainted(self, level: int, box: Box) -> FloatArray:
         assert self.laid is not None and self.gates is not None
         picture = self._unpainted(level, box)
-        repaint(picture, self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level, self._distances_in(level, box))
+        repaint(picture, self.laid, self.gates, self.recipe.weaving, self.recipe.strokes, box, level, self._unpainted, self._distances_in(level, box))
         return picture
 
     def _before_the_last(self, level: int, box: Box) -> FloatArray | None:

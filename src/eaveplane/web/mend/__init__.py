@@ -16,7 +16,7 @@ blueprint = Blueprint("mend", __name__, template_folder="templates", url_prefix=
 
 @stage("mend", "Mend")
 def bench(scene: ScenePage) -> dict[str, Any]:
-    return {"drawn_strokes": sum(s.action == "draw" for s in scene.recipe.strokes)}
+    return {"drawn_strokes": sum(s.mends for s in scene.recipe.strokes)}
 
 
 @blueprint.get("")

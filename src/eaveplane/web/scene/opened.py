@@ -308,7 +308,7 @@ class ScenePage:
             "even": "done" if even else "skipped" if asked else "open",
             "register": ("done" if self.registered else "stale") if asked else "open",
             "weave": ("done" if self.woven else "stale") if self.row["woven"] else "open",
-            "mend": "done" if any(s.action == "draw" for s in recipe.strokes) else "skipped" if delivered else "open",
+            "mend": "done" if any(s.mends for s in recipe.strokes) else "skipped" if delivered else "open",
             "finish": "done" if recipe.finish != Finish() else "skipped" if delivered else "open",
             "deliver": ("done" if delivered == recipe else "stale") if delivered else "open",
         }

@@ -5,12 +5,15 @@ from __future__ import annotations
 import json
 from typing import Any, cast
 
+import numpy as np
 from flask import Blueprint, Response
 from pydantic import ValidationError
 
 from ...core.masks.strokes import Stroke
+from ...core.mend.heal import around_spot, source_for
 from ...core.weave.laid import WAYS, WayName, Weaving
 from ...core.weave.weave import woven_by
+from ...imaging.brush import draw_line
 from ...parameter import controls
 from ...pipeline.steps import Lift, veils_of
 from ...recipe import Recipe
@@ -25,7 +28,7 @@ CONTROLS = {c.name: c for c in controls(Weaving)}
 
 @stage("weave", "Weave")
 def bench(scene: ScenePage) -> dict[str, Any]:
-    strokes = [s for s in scene.recipe.strokes if s.action != "draw"]
+    strokes = [s for s in scene.recipe.strokes if not s.mends]
     laid = scene.view.laid if scene.view else None
     located = scene.plan.woven.located if scene.plan else None
     stands_in = bool(laid and located and scene.has(located.key) and woven_by(laid, scene.recipe.weaving) != scene.recipe.weaving.way)
@@ -94,8 +97,11 @@ def stroked(number: int, slug: str) -> str:
         stroke = Stroke.model_validate(json.loads(posted("stroke")))
     except (ValueError, ValidationError, RecursionError):
         refuse("That stroke cannot be used. Load the page again.")
-    if (stroke.action == "draw") != (slug == "mend"):
+    if stroke.mends != (slug == "mend"):
         refuse("That brush belongs to another stage.")
+    if stroke.action == "heal":
+        stroke = healed(number, stroke)
+        return decided(number, slug, "A spot healed", lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, stroke]}), bench=True)
     if stroke.action == "way":
         if stroke.way not in ("", *WAYS):
             refuse("There is no such way to weave. Choose one of those offered.")
@@ -110,12 +116,34 @@ def stroked(number: int, slug: str) -> str:
     return decided(number, slug, said, lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, stroke]}), bench=True)
 
 
+LARGE_SPOT = 320
+"""Pixels of a spot above which its source is sought in a smaller picture."""
+
+
+def healed(number: int, stroke: Stroke) -> Stroke:
+    """A stroke that heals with the source that suits it best; one that was chosen stays."""
+    view = opened(number).view
+    if stroke.source != (0, 0) or view is None:
+        return stroke
+    level = 0
+    while level < view.levels - 1 and max(stroke.bounds()[2:]) >> level > LARGE_SPOT:
+        level += 1
+    x, y, w, h = (v >> level for v in stroke.bounds())
+    box = around_spot((x, y, max(1, w), max(1, h)), view.size_at(level))
+    cover = draw_line(stroke, box, level)
+    try:
+        right, down = source_for(view.weave(level, box), cover if cover is not None else np.zeros((1, 1), np.float32))
+    except ValueError:
+        refuse("There is nothing around that could stand there. Take a narrower brush.")
+    return stroke.model_copy(update={"source": (float(right << level), float(down << level))})
+
+
 def cleared(number: int, slug: str, said: str) -> str:
     """Take away all strokes of a stage."""
     mending = slug == "mend"
 
     def without(recipe: Recipe) -> Recipe:
-        return recipe.model_copy(update={"strokes": [s for s in recipe.strokes if (s.action == "draw") != mending]})
+        return recipe.model_copy(update={"strokes": [s for s in recipe.strokes if s.mends != mending]})
 
     return decided(number, slug, said, without, bench=True)
 

@@ -116,17 +116,32 @@ def erase(number: int) -> str:
 
 @blueprint.post("/stroke/change")
 def change(number: int) -> str:
-    """A stroke for another frame, or with another opacity."""
+    """A stroke for another frame, or healed from another place."""
     name, scene = posted("name"), opened(number)
     found = next((s for s in scene.recipe.strokes if name_of(s) == name), None)
     if found is None:
         refuse("That stroke is not there any more. It may have been erased in another tab.")
     assert found is not None
+    if "right" in request.form:
+        return _from_elsewhere(number, name, found)
     id = scene.choice(posted("frame")).id
     if found.action == "way":
         refuse("That stroke asks for a way to weave; it has no frame.")
+    if found.action == "heal":
+        refuse("A healed spot is taken from the picture itself. Drag its source, or draw from a frame there.")
     place = scene.recipe.frames.index(scene.choice(id)) + 1
     return decided(number, _stage(), f"A stroke given to frame {place}", lambda recipe: _with_stroke(recipe, name, found.model_copy(update={"frame": id})), bench=True)
+
+
+def _from_elsewhere(number: int, name: str, found: Stroke) -> str:
+    try:
+        right, down = (float(posted(k)) for k in ("right", "down"))
+        moved = Stroke.model_validate({**found.model_dump(), "source": (right, down)})
+    except ValueError:
+        refuse("That place cannot be used. Load the page again.")
+    if found.action != "heal" or moved.source == (0, 0):
+        refuse("Only a healed spot has a source, and not in the spot itself.")
+    return decided(number, "mend", "A spot healed from elsewhere", lambda recipe: _with_stroke(recipe, name, moved), bench=True)
 
 
 def _stage() -> str:

@@ -78,7 +78,7 @@ def paint(weights: dict[int, FloatArray], piece: Piece, strokes: Sequence[Stroke
     spare = {k: strength / np.maximum(sum(claim.values()), np.float32(1e-20)) for k, strength in claim.items()}
     index = {name: k for k, name in enumerate(piece.laid.names)}
     for stroke in strokes:
-        if stroke.action == "draw" or stroke.frame not in index:
+        if stroke.mends or stroke.frame not in index:
             continue
         cover = cover_of(stroke, piece.laid, piece.wide, piece.level)
         if cover is None:

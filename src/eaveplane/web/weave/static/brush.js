@@ -1,7 +1,7 @@
 // The brush of Weave and Mend: a stroke is seen while it is drawn and posted when the hand lifts.
 import { post, tell } from "../shell/page.js";
 
-const WAYS = { weave: ["in", "out"], mend: ["draw"] };
+const WAYS = { weave: ["in", "out"], mend: ["draw", "heal"] };
 
 export class Brush {
   constructor(page) {
@@ -12,6 +12,8 @@ export class Brush {
     this.way = "in";
     this.values = { width: 55, softness: 70, opacity: 100 };
     this.edges = false;
+    this.mending = "draw";
+    this.fitted = false;
     this.points = [];
     this.layer = document.createElement("canvas");
     this.box.addEventListener("pointermove", (event) => this.hover(event));
@@ -30,10 +32,11 @@ export class Brush {
     document.addEventListener("click", (event) => {
       if (event.target.closest("[data-tool=brush]")) this.put(!this.on);
       const way = event.target.closest("[data-way]")?.dataset.way;
-      if (way) { this.way = way; if (!this.on) this.put(true); this.dress(); }
+      if (way) { this[this.stage === "mend" ? "mending" : "way"] = way; if (!this.on) this.put(true); this.dress(); }
     });
     document.addEventListener("change", (event) => {
       if (event.target.id === "b-edges") this.edges = event.target.checked;
+      if (event.target.id === "b-fitted") this.fitted = event.target.checked;
       if (event.target.id !== "region-way") return;
       this.region = event.target.value;
       this.way = "way";
@@ -47,7 +50,7 @@ export class Brush {
   }
 
   get stage() { return document.querySelector("[data-brush-for]")?.dataset.brushFor; }
-  get action() { return this.stage === "mend" ? "draw" : this.way; }
+  get action() { return this.stage === "mend" ? this.mending : this.way; }
 
   /** Width in pixels of the picture: the ruler is logarithmic from 4 to 2000. */
   width() { return Math.round(4 * 500 ** (this.values.width / 100)); }
@@ -63,7 +66,12 @@ export class Brush {
     this.dress();
   }
 
-  turn() { if (WAYS[this.stage]?.length === 2) { this.way = this.way === "in" ? "out" : "in"; this.dress(); } }
+  turn() {
+    const [one, other] = WAYS[this.stage] ?? [];
+    if (!one) return;
+    this[this.stage === "mend" ? "mending" : "way"] = this.action === one ? other : one;
+    this.dress();
+  }
   nudge(name, by) { this.values[name] = Math.max(name === "opacity" ? 5 : 0, Math.min(100, this.values[name] + by)); this.dress(); }
   pause(on) { if (this.on) this.canvas.classList.toggle("through", on); }
 
@@ -83,10 +91,12 @@ export class Brush {
     }
     const edges = document.getElementById("b-edges");
     if (edges) edges.checked = this.edges;
+    const fitted = document.getElementById("b-fitted");
+    if (fitted) fitted.checked = this.fitted;
     document.querySelector("[data-tool=brush]")?.setAttribute("aria-pressed", this.on);
     const region = document.getElementById("region-way");
     if (region && this.region !== undefined && [...region.options].some((option) => option.value === this.region)) region.value = this.region;
-    for (const button of document.querySelectorAll("[data-way]")) button.setAttribute("aria-pressed", button.dataset.way === this.way);
+    for (const button of document.querySelectorAll("[data-way]")) button.setAttribute("aria-pressed", button.dataset.way === this.action);
     this.canvas.classList.toggle("on", this.on);
     this.draw();
   }
@@ -145,7 +155,7 @@ export class Brush {
     this.drawing = false;
     const { page } = this, begin = performance.now();
     const stroke = {
-      action: this.action, ...(this.action === "way" ? { way: document.getElementById("region-way").value } : { frame: page.chosen }), width: this.width(), softness: this.values.softness / 100, opacity: this.values.opacity / 100, edges: this.edges,
+      action: this.action, ...(this.action === "way" ? { way: document.getElementById("region-way").value } : { frame: page.chosen }), width: this.width(), softness: this.values.softness / 100, opacity: this.values.opacity / 100, edges: this.edges, fitted: this.action === "draw" && this.fitted,
       points: thinned(this.points, 4000).map(([x, y]) => [Number(x.toFixed(1)), Number(y.toFixed(1))]),
     };
     const { picture } = page, before = picture.shown, url = document.querySelector("[data-stroke]").dataset.stroke;
@@ -200,13 +210,13 @@ export class Brush {
       }
     }
     context.setLineDash([]);
-    if (this.stage === "weave" && this.on) {
+    if ((this.stage === "weave" || this.action === "heal") && this.on) {
       context.font = `${12 * ratio}px sans-serif`;
       context.textAlign = "center";
       context.lineWidth = 3 * ratio;
       context.strokeStyle = "rgba(0,0,0,.65)";
       context.fillStyle = "#fff";
-      const word = this.way === "way" ? document.getElementById("region-way")?.selectedOptions[0].textContent ?? "" : `${this.way} ${this.page.frame(this.page.chosen)?.number ?? ""}`;
+      const word = this.action === "heal" ? "heal" : this.way === "way" ? document.getElementById("region-way")?.selectedOptions[0].textContent ?? "" : `${this.way} ${this.page.frame(this.page.chosen)?.number ?? ""}`;
       context.strokeText(word, x * ratio, (y + radius + 14) * ratio);
       context.fillText(word, x * ratio, (y + radius + 14) * ratio);
     }

@@ -17,7 +17,7 @@ export class Strokes {
 
   get bench() { return document.querySelector("[data-strokes-of]"); }
   /** Those that belong to the stage: masks and ways in Weave, what was drawn in Mend. */
-  get mine() { return this.all.filter((s) => (s.action === "draw") === (this.page.stage === "mend")); }
+  get mine() { return this.all.filter((s) => ["draw", "heal"].includes(s.action) === (this.page.stage === "mend")); }
 
   turn(on) {
     this.on = on;
@@ -37,7 +37,7 @@ export class Strokes {
     this.draw();
   }
 
-  colour(stroke) { return stroke.action === "way" ? "#e8e8e8" : this.page.frame(stroke.frame)?.colour ?? "#888"; }
+  colour(stroke) { return ["way", "heal"].includes(stroke.action) ? "#e8e8e8" : this.page.frame(stroke.frame)?.colour ?? "#888"; }
 
   draw() {
     this.group.replaceChildren();
@@ -53,8 +53,32 @@ export class Strokes {
         if (kind === "wide") path.setAttribute("stroke-width", stroke.width);
         this.group.append(path);
       }
+      if (stroke.action === "heal" && stroke.name === this.picked) this.source(stroke, line);
     }
     this.moved();
+  }
+
+  /** Where a healed spot is taken from: it can be dragged elsewhere. */
+  source(stroke, line) {
+    const from = document.createElementNS(SVG, "path"), [right, down] = stroke.source;
+    from.setAttribute("d", line);
+    from.setAttribute("class", "wide source");
+    from.setAttribute("stroke", "#fff");
+    from.setAttribute("stroke-width", stroke.width);
+    from.setAttribute("transform", `translate(${right} ${down})`);
+    let start = null, now = [right, down];
+    from.addEventListener("pointerdown", (event) => { from.setPointerCapture(event.pointerId); start = [event.clientX, event.clientY]; event.stopPropagation(); });
+    from.addEventListener("pointermove", (event) => {
+      if (!start) return;
+      const scale = this.page.picture.scale();
+      now = [right + (event.clientX - start[0]) / scale, down + (event.clientY - start[1]) / scale];
+      from.setAttribute("transform", `translate(${now[0]} ${now[1]})`);
+    });
+    from.addEventListener("pointerup", () => {
+      if (start) post(this.bench.dataset.change, { name: stroke.name, right: now[0].toFixed(1), down: now[1].toFixed(1), stage: "mend" });
+      start = null;
+    });
+    this.group.append(from);
   }
 
   moved() { if (this.group.childElementCount) this.page.picture.follow(this.group); }
@@ -96,9 +120,9 @@ export class Strokes {
     if (!words) return;
     const k = this.mine.findIndex((s) => s.name === this.picked), stroke = this.mine[k];
     const frame = stroke && this.page.frame(stroke.frame)?.number;
-    const what = stroke && { in: `frame ${frame} in`, out: `frame ${frame} out`, draw: `from frame ${frame}`, way: "a region" }[stroke.action];
+    const what = stroke && { in: `frame ${frame} in`, out: `frame ${frame} out`, draw: `from frame ${frame}`, way: "a region", heal: "healed" }[stroke.action];
     if (this.on) words.textContent = stroke ? `Stroke ${k + 1} of ${this.mine.length}: ${what}, ${Math.round(stroke.width)} px` : this.mine.length ? "Click on one, or go through them." : "Nothing is painted yet.";
-    for (const button of document.querySelectorAll("[data-picked]")) button.disabled = !stroke || (button.dataset.picked === "give" && (stroke.action === "way" || stroke.frame === this.page.chosen));
+    for (const button of document.querySelectorAll("[data-picked]")) button.disabled = !stroke || (button.dataset.picked === "give" && (["way", "heal"].includes(stroke.action) || stroke.frame === this.page.chosen));
   }
 }
 
