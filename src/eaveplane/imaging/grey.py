@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from .errors import PictureError
 from .pyramid import Size
+from .write import put_in_place
 
 Codes = NDArray[np.uint16]
 
@@ -33,6 +34,16 @@ def read_grey(path: Path, size: Size | None = None, name: str = "") -> Codes:
         raise
     except Exception as error:
         raise PictureError(shown, f"cannot be read as a TIFF ({type(error).__name__}).", wanted) from error
+
+
+def keep_grey(path: Path, codes: Codes) -> None:
+    """Keep codes (h, w) as a grey TIFF; one that is there already under this name is the same."""
+
+    def write(part: Path) -> None:
+        tifffile.imwrite(part, codes, photometric="minisblack", compression="zlib", predictor=True, metadata=None)
+
+    path.parent.mkdir(exist_ok=True)
+    put_in_place(path, write, replace=True)
 
 
 def open_grey(path: Path, size: Size) -> Codes:

@@ -6,18 +6,20 @@ import json
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 
 from ..core.register.movement import movement_of
 from ..core.register.nudge import STILL, Nudge
+from ..imaging.grey import keep_grey, read_grey
 from ..imaging.placement import Placement
 from ..imaging.pyramid import Box
-from ..recipe import Recipe
+from ..recipe import FrameChoice, Recipe
 from ..store import scenes
 from .canvas import canvas_of
 from .library import Library
 from .scene import reference_in
-from .steps import open_registration
+from .steps import digest_of, open_registration
 
 
 @dataclass(frozen=True, eq=False)
@@ -98,4 +100,36 @@ def carrying(library: Library, numbers: Iterable[int]) -> Callable[[int, Recipe,
 def decide(library: Library, number: int, what: str, change: Callable[[Recipe], Recipe]) -> Recipe:
     """Change the recipe in force; see `store.scenes.decide`."""
     where = placed(library, number)
-    return scenes.decide(library.db, number, lambda before, after: told(what, before, after, where), lambda recipe: carried(recipe, change(recipe), where))
+
+    def changed(before: Recipe) -> Recipe:
+        after = change(before)
+        return _masks_on(library, before, carried(before, after, where), where)
+
+    return scenes.decide(library.db, number, lambda before, after: told(what, before, after, where), changed)
+
+
+STRIP = 256
+"""Rows of a mask that are carried at a time."""
+
+
+def _masks_on(library: Library, before: Recipe, after: Recipe, where: Placed | None) -> Recipe:
+    """The recipe with masks that were brought in laid on a new reference's grid, as files of their own; the old ones stay for whoever goes back."""
+    old, new = reference_of(before), reference_of(after)
+    if old == new or where is None or old not in where.placements or new not in where.placements:
+        return after
+    there, here = where.placements[old], where.placements[new]
+    width, height = where.size
+
+    def laid(frame: FrameChoice) -> FrameChoice:
+        if frame.mask != "given":
+            return frame
+        codes, out = read_grey(library.masks / f"{frame.mask_file}.tif", where.size), np.empty((height, width), np.uint16)
+        for top in range(0, height, STRIP):
+            rows = np.mgrid[top : min(top + STRIP, height), 0:width][::-1].reshape(2, -1).T.astype(np.float64)
+            at = there.back(here.onto(rows)).reshape(-1, width, 2).astype(np.float32)
+            out[top : top + STRIP] = cv2.remap(codes, at[..., 0], at[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        digest = digest_of(out)
+        keep_grey(library.masks / f"{digest}.tif", out)
+        return frame.model_copy(update={"mask_file": digest})
+
+    return after.model_copy(update={"frames": [laid(frame) for frame in after.frames]})

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-import shutil
 import tempfile
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +12,7 @@ from flask import Response, abort, jsonify, request
 
 from ...core.masks.strokes import Stroke
 from ...core.weave.span import Span
-from ...imaging.grey import read_grey
-from ...imaging.write import put_in_place
+from ...imaging.grey import keep_grey, read_grey
 from ...pipeline.steps import digest_of
 from ...pipeline.view import seams_tried
 from ...recipe import FrameChoice, Recipe
@@ -63,16 +60,11 @@ def mask_file(number: int) -> str:
     assert file is not None
     with tempfile.NamedTemporaryFile(suffix=".tif") as part:
         file.save(part.name)
-        digest = digest_of(read_grey(Path(part.name), scene.view.size, file.filename or "The mask"))
-        kept = desk().library.masks / f"{digest}.tif"
-        kept.parent.mkdir(exist_ok=True)
-        put_in_place(kept, partial(_copied, Path(part.name)), replace=True)
+        codes = read_grey(Path(part.name), scene.view.size, file.filename or "The mask")
+    digest = digest_of(codes)
+    keep_grey(desk().library.masks / f"{digest}.tif", codes)
     number_of = scene.recipe.frames.index(frame) + 1
     return decided(number, "weave", f"Mask of frame {number_of} from {file.filename}"[:120], lambda recipe: _started(recipe, {frame.id}, {"mask": "given", "mask_file": digest}), bench=True)
-
-
-def _copied(source: Path, target: Path) -> None:
-    shutil.copyfile(source, target)
 
 
 @blueprint.post("/masks/write")
