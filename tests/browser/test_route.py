@@ -132,7 +132,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     expect(page.locator("#bench-main a.main")).to_have_text("On to Mend", timeout=180_000)
     expect(page.locator("#caption")).to_have_text("weave")
     page.keyboard.press("o")
-    expect(page.locator("#caption")).to_contain_text("share map: which frame is sharpest where")
+    expect(page.locator("#caption")).to_contain_text("share map: which frame is sharpest where, plain where none is")
     page.keyboard.press("0")
 
     # paint frame 1 in where the horizon is: it blurs, and undo brings it back

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -49,17 +50,45 @@ IndexError, ValueError where there is no such thing."""
 
 
 def _share_map(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
-    """Which frame has which part, in its colour and hatch."""
+    """Which frame has which part, in its colour and hatch; plain where none is sharper than the others."""
     picture = for_screen(view.developed("weave", level, box, look))
     out = np.repeat(picture.mean(axis=2, keepdims=True), 3, axis=2)
     order = [f.id for f in view.recipe.in_depth()]
-    for id, mask in view.shares(level, box).items():
+    wide = around(box, 4 * CALM, view.size_at(level))
+    shares = view.shares(level, wide)
+    clear = cut_out(clear_in(list(shares.values()), CALM * 0.5**level), wide, box) if shares else None
+    for id, mask in shares.items():
+        mask = cut_out(mask, wide, box) * clear
         place = order.index(id)
         line = hatch(place, box)[..., None]
         tint = np.array(depth_colour(place, len(order)), np.float32)
         strength = mask[..., None] * (0.50 + 0.22 * line)
         out = out * (1 - strength) + tint * strength
     return np.asarray(np.clip(out, 0, 255), np.uint8)
+
+
+CALM = 8
+"""Pixels of the full size over which it is told whether any frame gives more than the others."""
+NOISY = 0.35
+"""How far, from an even part (0) to all (1), noise alone lets a frame lead; twice that is clear."""
+
+
+def clear_in(masks: Sequence[FloatArray], calm: float) -> FloatArray:
+    """How clear (h, w), 0 to 1, it is which of several masks (h, w) leads: where nothing is to be seen all frames give about as much, and noise
+    alone tells them apart.
+
+    >>> even, none = np.full((9, 9), 0.2, np.float32), np.zeros((9, 9), np.float32)
+    >>> float(clear_in([even] * 5, 2.0).max()), float(clear_in([even + 0.8, none, none, none, none], 2.0).min())
+    (0.0, 1.0)
+    """
+    if len(masks) < 2:
+        return np.ones_like(masks[0]) if masks else np.ones((1, 1), np.float32)
+    # between two zones two frames lead together
+    leading = 2 if len(masks) > 2 else 1
+    lead = np.sort(np.stack(masks), axis=0)[-leading:].sum(axis=0)
+    lead = cv2.GaussianBlur(lead, (0, 0), max(1.0, calm), borderType=cv2.BORDER_REPLICATE)
+    even = leading / len(masks)
+    return np.asarray(np.clip(((lead - even) / (1 - even) - NOISY) / NOISY, 0, 1), np.float32)
 
 
 def _mask(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
