@@ -153,3 +153,29 @@ def test_two_weaves_are_kept_and_held_against_each_other(weave: Page) -> None:
     expect(page.locator(".variants-column b")).to_have_text("Crisp seams")
     page.get_by_role("button", name="Take Crisp seams away").click()
     expect(page.locator(".variants-column .empty")).to_be_visible()
+
+
+def test_edges_are_walked_by_keys_and_a_spot_is_healed_by_the_brush(weave: Page) -> None:
+    page = weave
+    page.locator(".bench-main .main").click()
+    expect(page.locator("#bench.bench-mend")).to_be_visible()
+    page.keyboard.press("e")
+    expect(page.locator("#edge-told")).to_contain_text("1 of")
+    expect(page.locator("#zoom")).to_have_text("1:1")
+    page.keyboard.press("Shift+E")
+    expect(page.locator("#edge-told")).to_contain_text(re.compile(r"^(\d+) of \1:"))
+    page.keyboard.press("f")
+    whole(page)
+    page.click("[data-way=heal]")
+    for _ in range(5):
+        page.keyboard.press(",")
+    _stroke(page, (0.5, 0.8))
+    _history(page, "A spot healed")
+    page.get_by_role("button", name="Brush", exact=True).click()
+    page.get_by_role("button", name="Show", exact=True).click()
+    page.keyboard.press("]")
+    expect(page.locator("#stroke-told")).to_contain_text("healed")
+    expect(page.locator(".strokes .source")).to_have_count(1)
+    page.keyboard.press("Delete")
+    _history(page, "A stroke erased")
+    _undo_all(page, lambda: page.locator("#stroke-told").inner_text().startswith(("0 strokes", "Nothing")) and "heal" not in (page.locator("#history [data-do=undo]").get_attribute("title") or ""))

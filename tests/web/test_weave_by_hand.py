@@ -331,3 +331,22 @@ def test_a_spot_is_healed_from_where_its_surroundings_go_on(woven: Page) -> None
     assert nowhere.status_code == 400 and "narrower brush" in nowhere.text
     assert page.post(page.at("/weave/stroke"), {"stroke": json.dumps(spot)}).status_code == 400
     page.post(page.at("/mend/clear"))
+
+
+def test_edges_are_walked_and_the_sharpest_frame_at_a_place_is_told(woven: Page) -> None:
+    page = woven
+    stops = page.get(page.at("/mend/walk.json")).json
+    _, view = _weave(page)
+    assert stops and all(s["near"] < s["far"] for s in stops) and [s["near"] for s in stops] == sorted(s["near"] for s in stops)
+    ids = [f.id for f in page.recipe().kept()]
+    masks = view.shares(0, (0, 0, *view.size))
+    right = total = 0
+    for id in ids:
+        soft = cv2.blur(masks[id], (61, 61))[60:-60, 60:-60]
+        y, x = np.unravel_index(int(soft.argmax()), soft.shape)
+        told = page.get(page.at(f"/mend/sharpest.json?x={x + 60}&y={y + 60}&width=60")).json["frame"]
+        total += told is not None
+        right += told == id
+    assert total >= 3 and right == total
+    assert page.get(page.at("/mend/sharpest.json?x=a&y=1&width=3")).status_code == 400
+    assert page.get(page.at("/mend/sharpest.json?x=1e9&y=1&width=3")).json == {"frame": None}

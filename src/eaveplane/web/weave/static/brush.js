@@ -210,13 +210,14 @@ export class Brush {
       }
     }
     context.setLineDash([]);
-    if ((this.stage === "weave" || this.action === "heal") && this.on) {
+    const sharpest = this.action === "draw" ? this.page.parts.weave?.walk.words : "";
+    if ((this.stage === "weave" || this.action === "heal" || sharpest) && this.on) {
       context.font = `${12 * ratio}px sans-serif`;
       context.textAlign = "center";
       context.lineWidth = 3 * ratio;
       context.strokeStyle = "rgba(0,0,0,.65)";
       context.fillStyle = "#fff";
-      const word = this.action === "heal" ? "heal" : this.way === "way" ? document.getElementById("region-way")?.selectedOptions[0].textContent ?? "" : `${this.way} ${this.page.frame(this.page.chosen)?.number ?? ""}`;
+      const word = sharpest || this.action === "heal" ? sharpest || "heal" : this.way === "way" ? document.getElementById("region-way")?.selectedOptions[0].textContent ?? "" : `${this.way} ${this.page.frame(this.page.chosen)?.number ?? ""}`;
       context.strokeText(word, x * ratio, (y + radius + 14) * ratio);
       context.fillText(word, x * ratio, (y + radius + 14) * ratio);
     }
