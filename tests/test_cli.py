@@ -353,3 +353,29 @@ def test_frames_without_a_common_part_are_refused_before_they_are_woven(tmp_path
     told = run("stack", tmp_path / "a.tif", tmp_path / "b.tif", "--out", tmp_path / "o.tif", "--leave-out", "none")
     assert told.exit_code == 3 and "no part in common" in told.output and "a.tif" in told.output and "Weaving" not in told.output
     assert not (tmp_path / "o.tif").exists()
+
+
+def test_masks_go_out_and_come_in_and_any_ratio_is_kept(small: Set, tmp_path: Path) -> None:
+    out, masks, again = tmp_path / "o.tif", tmp_path / "masks", tmp_path / "again"
+    masks.mkdir()
+    again.mkdir()
+    common = ("--way", "crisp-seams", "--leave-out", "none", "--develop", "none", "--force")
+    result = run("stack", *small.paths, "--out", out, *common, "--save-masks", masks, "--canvas", "free")
+    assert result.exit_code in (0, 4), result.output
+    free = tifffile.imread(out).shape
+    names = sorted(p.name for p in masks.iterdir())
+    assert names == sorted(f"{p.stem}.mask.tif" for p in small.paths)
+    result = run("stack", *small.paths, "--out", out, *common, "--masks", masks, "--save-masks", again, "--report", tmp_path / "r.json")
+    assert result.exit_code in (0, 4), result.output
+    assert free[0] * free[1] >= np.prod(tifffile.imread(out).shape[:2])
+    for name in names:
+        np.testing.assert_array_equal(tifffile.imread(masks / name), tifffile.imread(again / name))
+    # one of another size is refused by name; so is a folder that holds none, and nothing is written over
+    tifffile.imwrite(masks / names[0], np.zeros((10, 10), np.uint16), photometric="minisblack")
+    result = run("stack", *small.paths, "--out", out, *common, "--masks", masks)
+    assert result.exit_code == 3 and names[0] in result.output and "10 × 10 px" in result.output
+    (tmp_path / "none").mkdir()
+    result = run("stack", *small.paths, "--out", out, *common, "--masks", tmp_path / "none")
+    assert result.exit_code == 3 and "holds no mask of these frames" in result.output
+    result = run("stack", *small.paths, "--out", tmp_path / "new.tif", "--save-masks", again)
+    assert result.exit_code == 2 and "stands there already" in result.output
