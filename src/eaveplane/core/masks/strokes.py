@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Literal, Self
+from typing import Any, Literal, Self
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, SerializerFunctionWrapHandler, model_serializer
 
 from ...imaging.brush import BrushLine, Coordinate
 from ...imaging.placement import Carry, carried
+
+RARE: dict[str, Any] = {"way": "", "edges": False, "source": (0.0, 0.0), "fitted": False}
+"""What a stroke is not told to be, it is not; these are left out where a recipe is written."""
 
 
 class Stroke(BrushLine):
@@ -22,6 +25,12 @@ class Stroke(BrushLine):
     edges: bool = False
     source: tuple[Coordinate, Coordinate] = (0.0, 0.0)
     fitted: bool = False
+
+    @model_serializer(mode="wrap")
+    def _without_what_few_have(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        # a decision holds all strokes: what is not set would be most of what is stored of many short ones
+        told: dict[str, Any] = write(self)
+        return {k: v for k, v in told.items() if k not in RARE or (tuple(v) if isinstance(v, list) else v) != RARE[k]}
 
     @property
     def mends(self) -> bool:
