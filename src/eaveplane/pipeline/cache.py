@@ -73,7 +73,8 @@ class Cache:
 
     def forming(self, key: str) -> Path | None:
         """The folder in which a result is being made just now, if it is."""
-        return next(iter(sorted(self.root.glob(f".{key}.*"), key=lambda p: p.stat().st_mtime, reverse=True)), None)
+        making = [folder for folder in self.root.glob(f".{key}.*") if folder.suffix != ".gone"]
+        return max(making, key=lambda folder: folder.stat().st_mtime, default=None)
 
     def make(self, key: str, build: Callable[[Path], None]) -> str:
         """Make a result unless it is there: `build` fills a folder beside its place, which is then moved there."""

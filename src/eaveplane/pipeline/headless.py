@@ -222,7 +222,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "area": {"x": x, "y": y, "w": w, "h": h},
         "model": registered.model,
         "way": way,
-        "way_why": _why_not(recipe.weaving.way, way, len(planned.ids)),
+        "way_why": _why_not(recipe.weaving.way, way, len(recipe.found())),
         **_of_veils(recipe, planned, cache, way),
         "camera_moved": registered.camera_moved,
         "scale_ev": recipe.look.scale_ev,
@@ -278,17 +278,17 @@ def _common(recipe: Recipe, planned: scene.Plan, registered: Registration, first
 
 
 def _why_not(wanted: str, way: str, count: int) -> str:
-    """Why frames were not woven by the way that was wanted; empty where they were."""
+    """Why frames, `count` of which are not masked by hand, were not woven by the way that was wanted; empty where they were."""
     if way == wanted:
         return ""
-    return f"{wanted} needs to know where the frames are focused, and they do not tell." if count > 1 else "One frame has nothing to be joined with."
+    return f"{wanted} needs to know where the frames are focused, and they do not tell." if count > 1 else "One frame has nothing to be joined with." if count else "All masks are made by hand."
 
 
 def _of_veils(recipe: Recipe, planned: scene.Plan, cache: Cache, way: str) -> dict[str, Any]:
     """What the report says of veils: what was wanted, the shares of the picture where they were lifted, and where near things stay as
     woven, and why none was looked for; empty where one was, or where none was to be."""
     veils = veils_of(cache, planned.result.key) if planned.result is not planned.woven else None
-    looked = recipe.veil == "leave" or len(planned.ids) < 2 or way == "joint-light"
+    looked = recipe.veil == "leave" or len(recipe.found()) < 2 or way == "joint-light"
     why = "" if looked else "Veils are lifted from what joint light weaves."
     return {"veil": recipe.veil, "veil_lifted": veils.lifted if veils else 0.0, "veil_refused": veils.refused if veils else 0.0, "veil_why": why}
 

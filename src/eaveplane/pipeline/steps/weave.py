@@ -88,8 +88,8 @@ class Forming:
 
 def open_forming(cache: Cache, key: str) -> Forming | None:
     """What there is so far of a weave that is being made; None where there is nothing yet."""
-    folder = cache.forming(key)
     try:
+        folder = cache.forming(key)
         lines = (folder / DONE).read_text().split("\n")[:-1] if folder else []
         boxes = [tuple(int(v) for v in line.split()) for line in lines]
         return Forming(Pyramid(folder / "picture"), boxes) if folder and boxes else None  # type: ignore[arg-type]
