@@ -113,6 +113,10 @@ class Recipe(Parameters):
         """Which of the frames kept have masks that are found."""
         return tuple(k for k, f in enumerate(self.kept()) if f.mask == "found")
 
+    def choosing(self, variant: Variant) -> Recipe:
+        """The recipe with a variant chosen."""
+        return self.model_copy(update={"weaving": variant.weaving, "veil": variant.veil})
+
     def limits(self) -> Limits | None:
         """What the sharp span sets to those frames."""
         kept = self.kept()

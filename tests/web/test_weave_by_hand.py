@@ -350,3 +350,22 @@ def test_edges_are_walked_and_the_sharpest_frame_at_a_place_is_told(woven: Page)
     assert total >= 3 and right == total
     assert page.get(page.at("/mend/sharpest.json?x=a&y=1&width=3")).status_code == 400
     assert page.get(page.at("/mend/sharpest.json?x=1e9&y=1&width=3")).json == {"frame": None}
+
+
+def test_a_mask_that_takes_anothers_place_is_seen_at_once(woven: Page) -> None:
+    page = woven
+    frame = page.recipe().frames[0].id
+
+    def given(codes: np.ndarray, weave: bool) -> np.ndarray:
+        assert page.post(page.at("/weave/mask/file"), {"frame": frame, "file": (_tiff(codes), "mine.tif")}).status_code == 200
+        if weave:
+            _do(page, "weave")
+        _, view = _weave(page)
+        return np.asarray(view.shares(0, (0, 0, *view.size)).get(frame, np.zeros((480, 720), np.float32)))
+
+    left, right = np.zeros((480, 720), np.uint16), np.zeros((480, 720), np.uint16)
+    left[100:200, 100:200], right[100:200, 500:600] = 65535, 65535
+    first = given(left, weave=True)
+    assert first[150, 150] > 0.99 and first[150, 550] == 0
+    second = given(right, weave=False)
+    assert second[150, 150] == 0 and second[150, 550] > 0.99

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 from ..core.gather.coverage import LEAST_LOST, newly_soft
 from ..core.gather.inspect import Inspection
 from ..core.register.nudge import STILL
 from ..core.register.register import suggest_reference
+from ..imaging.errors import PictureError
 from ..imaging.pyramid import Box
 from ..recipe import FrameChoice, Reason, Recipe
 from .cache import Cache
@@ -17,6 +20,7 @@ from .canvas import canvas_of
 from .runner import Runner
 from .steps import FrameStep, GivenMask, Inspect, Label, Lift, Locate, Nudged, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
 from .steps import write_masks as masks_out
+from .ticket import Ticket
 
 
 @dataclass(frozen=True)
@@ -68,6 +72,15 @@ def plan(recipe: Recipe, frames: Mapping[str, FrameStep], masks: Mapping[str, Pa
     woven = Weave(Label(registered, recipe.weaving.quiet, found), located, recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
     given = tuple(GivenMask(f.mask_file, masks.get(f.mask_file, Path(f"{f.mask_file}.tif"))) for f in kept if f.mask == "given")
     return Plan([f.id for f in kept], woven, Lift(woven) if located and recipe.veil == "lift" else woven, given)
+
+
+def take_masks(cache: Cache, planned: Plan) -> None:
+    """Make masks that were brought in readable, at once: nothing else may have to be computed for one that takes another's place. One whose file
+    is gone is told by the job that needs it; until then its frame is hidden."""
+    for mask in planned.masks:
+        if not mask.is_there(cache):
+            with suppress(PictureError):
+                cache.make(mask.key, partial(mask.build, cache, ticket=Ticket("")))
 
 
 def reference_in(recipe: Recipe) -> int:

@@ -146,6 +146,15 @@ def _step(number: int, slug: str, forward: bool) -> str:
 # ---- the picture ------------------------------------------------------------------------------------------
 
 
+def span_in(words: str) -> Span:
+    """A sharp span told as `near,far`; 400 for anything else."""
+    try:
+        near, far = (float(v) for v in words.split(","))
+        return Span(near=near, far=far)
+    except ValueError:
+        refuse("The sharp span goes from a nearer to a farther place. Move its ends apart.")
+
+
 def view_of(number: int, what: str = "weave") -> tuple[ScenePage, View, str]:
     """What is to be seen of a scene, and the name of what is asked for in it: `variant:N` is the weave of another view, and so is the
     weave under a span that is being set."""
@@ -155,14 +164,9 @@ def view_of(number: int, what: str = "weave") -> tuple[ScenePage, View, str]:
         variants = scene.recipe.variants
         if not place.isdecimal() or int(place) >= len(variants):
             abort(404)
-        variant = variants[int(place)]
-        view, what = scene.trying(scene.recipe.model_copy(update={"weaving": variant.weaving, "veil": variant.veil})), "weave"
+        view, what = scene.trying(scene.recipe.choosing(variants[int(place)])), "weave"
     elif "span" in request.args:
-        try:
-            near, far = (float(v) for v in request.args["span"].split(","))
-            view = scene.trying(scene.recipe.model_copy(update={"span": Span(near=near, far=far)}))
-        except ValueError:
-            abort(400)
+        view = scene.trying(scene.recipe.model_copy(update={"span": span_in(request.args["span"])}))
     if view is None:
         abort(404)
     return scene, view, what

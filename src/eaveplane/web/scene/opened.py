@@ -25,7 +25,7 @@ from ...imaging.placement import Points
 from ...imaging.pyramid import Box
 from ...pipeline.canvas import canvas_of
 from ...pipeline.frames import frame_steps
-from ...pipeline.scene import plan
+from ...pipeline.scene import plan, take_masks
 from ...pipeline.steps import FrameStep, Measure, Nudged, open_forming, open_inspection
 from ...pipeline.ticket import Ticket
 from ...pipeline.view import Frames, View, open_view
@@ -50,6 +50,8 @@ class ScenePage:
         self.files = desk.library.files(row["outing_id"], {i for f in self.recipe.frames for i in f.all_files()})
         self.there = self._frames_there()
         self.plan = plan(self.recipe, self.there.final, desk.library.brought_masks())
+        if self.plan:
+            take_masks(desk.library.cache, self.plan)
         self._nudge()
 
     def _nudge(self) -> None:

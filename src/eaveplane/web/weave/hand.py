@@ -1,4 +1,4 @@
-"""Masks by hand: how a frame's mask begins, files in and out, strokes picked and erased, the sharp span."""
+"""Masks by hand: how a frame's mask begins, files in and out, strokes picked and erased, seams while a ruler is moved, the sharp span."""
 
 from __future__ import annotations
 
@@ -11,13 +11,12 @@ import numpy as np
 from flask import Response, abort, jsonify, request
 
 from ...core.masks.strokes import Stroke
-from ...core.weave.span import Span
 from ...imaging.grey import keep_grey, read_grey
 from ...pipeline.steps import digest_of
 from ...pipeline.view import seams_tried
 from ...recipe import FrameChoice, Recipe
 from ..desk import desk
-from ..scene import decided, jpeg, posted, queued, view_of
+from ..scene import decided, jpeg, posted, queued, span_in, view_of
 from ..scene.opened import opened
 from ..security import refuse
 from . import CONTROLS, blueprint
@@ -169,15 +168,6 @@ def tried(number: int) -> Response:
 
 
 # ---- the sharp span ---------------------------------------------------------------------------------------
-
-
-def span_in(words: str) -> Span:
-    """A span told as `near,far`; 400 for anything else."""
-    try:
-        near, far = (float(v) for v in words.split(","))
-        return Span(near=near, far=far)
-    except ValueError:
-        refuse("The sharp span goes from a nearer to a farther place. Move its ends apart.")
 
 
 @blueprint.post("/span")

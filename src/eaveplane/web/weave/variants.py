@@ -31,15 +31,10 @@ def listed(scene: ScenePage) -> list[dict[str, Any]]:
     """The variants for the bench: name, whether it is the one chosen, whether it has been woven whole."""
     recipe, told = scene.recipe, []
     for variant in recipe.variants:
-        with_it = v_recipe(recipe, variant)
+        with_it = recipe.choosing(variant)
         chosen = (variant.weaving, variant.veil) == (recipe.weaving, recipe.veil)
         told.append({"name": variant.name, "line": name_for(with_it), "chosen": chosen, "woven": scene.woven_whole(with_it)})
     return told
-
-
-def v_recipe(recipe: Recipe, variant: Variant) -> Recipe:
-    """The recipe with a variant chosen."""
-    return recipe.model_copy(update={"weaving": variant.weaving, "veil": variant.veil})
 
 
 def variant_of(recipe: Recipe, place: str) -> Variant:
@@ -66,7 +61,7 @@ def keep(number: int) -> str:
 def take(number: int) -> str:
     """Choose a variant."""
     variant = variant_of(opened(number).recipe, posted("variant"))
-    return decided(number, "weave", f"{variant.name} chosen", lambda recipe: v_recipe(recipe, variant), bench=True)
+    return decided(number, "weave", f"{variant.name} chosen", lambda recipe: recipe.choosing(variant), bench=True)
 
 
 @blueprint.post("/variants/forget")
@@ -79,7 +74,7 @@ def forget(number: int) -> str:
 def weave_it(number: int) -> Response:
     """Weave a variant whole, without choosing it."""
     recipe = opened(number).recipe
-    return queued(number, "weave", "weave", recipe=v_recipe(recipe, variant_of(recipe, posted("variant"))).to_json())
+    return queued(number, "weave", "weave", recipe=recipe.choosing(variant_of(recipe, posted("variant"))).to_json())
 
 
 @blueprint.get("/apart.json")
