@@ -51,6 +51,33 @@ def test_escape_gives_the_keyboard_back(page: Page, scene: str) -> None:
     expect(face).to_be_focused()
 
 
+LATE = """() => { const soon = window.setTimeout; window.late = [];
+    window.setTimeout = (does, wait, ...values) => wait ? soon(does, wait, ...values) : window.late.push(does); }"""
+"""What the page does "at once, but later" waits until a test lets it: a busy machine does the same."""
+
+
+def test_keys_that_come_while_a_piece_is_drawn_anew(page: Page, scene: str) -> None:
+    page.goto(f"{scene}/even")
+    whole(page)
+    page.click(".panels [data-panel=frames]")
+    page.keyboard.press("1")
+    expect(page.locator("#trim-of")).to_have_text("1")
+    field = page.locator("#trim [data-name='trim.exposure'] input[type=number]")
+    field.evaluate("field => field.classList.add('old')")
+    field.fill("0.3")
+    page.evaluate(LATE)
+    page.keyboard.press("Enter")
+    expect(page.locator("#trim .old")).to_have_count(0)
+    page.keyboard.press("Escape")
+    page.evaluate("() => window.late.splice(0).forEach((does) => does())")
+    page.keyboard.press("2")
+    expect(page.locator("#trim-of")).to_have_text("2")
+    expect(field).not_to_be_focused()
+    expect(field).to_have_value("0.00")
+    page.locator("#history [data-do=undo]").click()
+    expect(page.locator("#rail .trimmed")).to_have_count(0)
+
+
 def test_the_crop_box_is_moved_by_arrows(page: Page, scene: str) -> None:
     page.goto(f"{scene}/finish")
     whole(page)

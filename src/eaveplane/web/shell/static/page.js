@@ -80,6 +80,8 @@ function giveBack() {
 }
 for (const event of ["htmx:beforeSwap", "htmx:oobBeforeSwap"]) document.body.addEventListener(event, keep);
 for (const event of ["htmx:afterSettle", "htmx:oobAfterSwap"]) document.body.addEventListener(event, () => setTimeout(giveBack, 0));
+// a key that comes before that goes where it was meant to; Escape lets go, and a later key must not find the field again
+document.addEventListener("keydown", (event) => { if (event.key === "Escape") lost = null; else giveBack(); }, true);
 
 function theme() {
   const root = document.documentElement;
