@@ -14,13 +14,13 @@ from bench.layered import Order, kept
 from bench.score import fitted, psnr
 from eaveplane.core.even.capture.settings import Capture
 from eaveplane.recipe import FrameChoice, Recipe
-from tests.test_cli import bracketed, run
+from tests.test_cli import PLAIN, bracketed, run
 
 pytestmark = pytest.mark.slow
 
 
 def stacked(paths: list[Path], folder: Path, *extra: object) -> tuple[np.ndarray, dict[str, Any], int]:
-    result = run("stack", *paths, "--out", folder / "o.tif", "--report", folder / "r.json", "--develop", "none", "--canvas", "reference", "--force", *extra)
+    result = run("stack", *paths, "--out", folder / "o.tif", "--report", folder / "r.json", "--develop", "none", "--canvas", "reference", "--force", *PLAIN, *extra)
     assert result.exit_code in (0, 4), result.output
     return tifffile.imread(folder / "o.tif") / 65535.0, json.loads((folder / "r.json").read_text()), result.exit_code
 
@@ -68,7 +68,7 @@ def test_a_recipe_for_other_frames_still_looks_for_markers(tmp_path: Path) -> No
     other = Recipe(frames=[FrameChoice(id=f"{k:064x}", file=f"FIELD{k:04d}.dng") for k in range(4)])
     (tmp_path / "recipe.json").write_text(other.to_json())
     paths = bracketed(tmp_path / "card")
-    result = run("stack", *paths, "--out", tmp_path / "p.tif", "--report", tmp_path / "r.json", "--recipe", tmp_path / "recipe.json")
+    result = run("stack", *paths, "--out", tmp_path / "p.tif", "--report", tmp_path / "r.json", "--recipe", tmp_path / "recipe.json", *PLAIN)
     assert result.exit_code in (0, 4), result.output
     report = json.loads((tmp_path / "r.json").read_text())
     assert report["frames"][0]["state"] == "left_out" and report["frames"][0]["reason"] == "marker" and report["reference"] != 0
@@ -76,8 +76,8 @@ def test_a_recipe_for_other_frames_still_looks_for_markers(tmp_path: Path) -> No
 
 def test_a_recipe_that_names_these_frames_is_carried_out_as_it_stands(tmp_path: Path) -> None:
     paths, _ = kept("set", Order(44, ("boulder",), 3, 3.0, beyond=1, width=480), tmp_path)
-    assert run("stack", *paths, "--out", tmp_path / "o.tif", "--leave-out", "none", "--save-recipe", tmp_path / "recipe.json").exit_code in (0, 4)
-    result = run("stack", *paths, "--out", tmp_path / "p.tif", "--report", tmp_path / "r.json", "--recipe", tmp_path / "recipe.json")
+    assert run("stack", *paths, "--out", tmp_path / "o.tif", "--leave-out", "none", "--save-recipe", tmp_path / "recipe.json", *PLAIN).exit_code in (0, 4)
+    result = run("stack", *paths, "--out", tmp_path / "p.tif", "--report", tmp_path / "r.json", "--recipe", tmp_path / "recipe.json", *PLAIN)
     assert result.exit_code in (0, 4) and all(f["state"] == "used" for f in json.loads((tmp_path / "r.json").read_text())["frames"])
 
 

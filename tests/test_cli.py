@@ -32,6 +32,10 @@ from tests.conftest import Set
 pytestmark = pytest.mark.slow
 
 
+PLAIN = ("--veil", "leave")
+"""For tests that are not about veils: to lift them takes most of a stack's time."""
+
+
 def run(*arguments: object) -> Result:
     return CliRunner().invoke(main, [str(a) for a in arguments], catch_exceptions=False)
 
@@ -134,7 +138,7 @@ def test_every_way_weaves_and_is_told(way: str, stacked: tuple[Path, dict[str, A
 
 def test_by_hand_with_drift(handheld: Set, tmp_path: Path) -> None:
     shuffled = [handheld.paths[i] for i in (2, 0, 3, 1)]
-    result = run("stack", *shuffled, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--develop", "none", "--seam", 3)
+    result = run("stack", *shuffled, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--develop", "none", "--seam", 3, *PLAIN)
     assert result.exit_code == 0
     report = json.loads((tmp_path / "r.json").read_text())
     assert report["reference"] == shuffled.index(handheld.paths[2])
@@ -147,31 +151,31 @@ def test_by_hand_with_drift(handheld: Set, tmp_path: Path) -> None:
     assert [f["gain"] for f in report["frames"] if f["file"] == str(handheld.paths[2])] == [[1.0, 1.0, 1.0]]
 
 
-def test_reference_and_evening_out_are_as_told(tripod: Set, tmp_path: Path) -> None:
-    result = run("stack", *tripod.paths[:2], "--out", tmp_path / "o.png", "--report", tmp_path / "r.json", "--reference", 1, "--even-out", "off")
+def test_reference_and_evening_out_are_as_told(small: Set, tmp_path: Path) -> None:
+    result = run("stack", *small.paths[:2], "--out", tmp_path / "o.png", "--report", tmp_path / "r.json", "--reference", 1, "--even-out", "off", *PLAIN)
     assert result.exit_code == 0
     report = json.loads((tmp_path / "r.json").read_text())
     assert report["reference"] == 1 and all(f["gain"] == [1.0, 1.0, 1.0] for f in report["frames"])
     assert read_picture(tmp_path / "o.png").codes.dtype == np.uint16
 
 
-def test_a_frame_without_a_part_is_left_out_unless_told_otherwise(tripod: Set, tmp_path: Path) -> None:
+def test_a_frame_without_a_part_is_left_out_unless_told_otherwise(small: Set, tmp_path: Path) -> None:
     blurred = tmp_path / "overshot.tif"
     import cv2
 
     paths = []
-    for path in tripod.paths:
+    for path in small.paths:
         picture = read_picture(path)
         light = to_light(picture.codes, picture.encoding)
         paths.append(tmp_path / f"{path.stem}.tif")
         write_picture(paths[-1], to_codes(root_of(light), standard_encoding("srgb")), None, Metadata())
-        if path == tripod.paths[-1]:
+        if path == small.paths[-1]:
             write_picture(blurred, to_codes(root_of(cv2.GaussianBlur(light, (0, 0), 3)), standard_encoding("srgb")), None, Metadata())
-    result = run("stack", *paths, blurred, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json")
+    result = run("stack", *paths, blurred, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", *PLAIN)
     assert result.exit_code == 0
     last = json.loads((tmp_path / "r.json").read_text())["frames"][-1]
     assert last["state"] == "left_out" and last["reason"] in ("overshot", "redundant", "shaken") and last["homography"] is None
-    result = run("stack", *paths, blurred, "--out", tmp_path / "p.tif", "--report", tmp_path / "s.json", "--leave-out", "none")
+    result = run("stack", *paths, blurred, "--out", tmp_path / "p.tif", "--report", tmp_path / "s.json", "--leave-out", "none", *PLAIN)
     assert json.loads((tmp_path / "s.json").read_text())["frames"][-1]["state"] == "used"
 
 
@@ -189,13 +193,13 @@ def test_a_wrong_call_is_exit_2_and_says_why(tripod: Set, tmp_path: Path, extra:
     assert result.exit_code == 2 and said in result.output and not (tmp_path / "o.tif").exists()
 
 
-def test_nothing_is_overwritten_without_force(tripod: Set, tmp_path: Path) -> None:
+def test_nothing_is_overwritten_without_force(small: Set, tmp_path: Path) -> None:
     out = tmp_path / "o.tif"
     out.write_text("mine")
-    assert run("stack", *tripod.paths[:2], "--out", out).exit_code == 2 and out.read_text() == "mine"
-    assert run("stack", *tripod.paths[:2], "--out", tripod.paths[0], "--force").exit_code == 2
-    assert run("stack", *tripod.paths[:2], "--out", out, "--force").exit_code == 0 and read_picture(out).codes.size
-    assert run("stack", *tripod.paths[:2], "--out", tmp_path / "o.gif").exit_code == 2
+    assert run("stack", *small.paths[:2], "--out", out).exit_code == 2 and out.read_text() == "mine"
+    assert run("stack", *small.paths[:2], "--out", small.paths[0], "--force").exit_code == 2
+    assert run("stack", *small.paths[:2], "--out", out, "--force", *PLAIN).exit_code == 0 and read_picture(out).codes.size
+    assert run("stack", *small.paths[:2], "--out", tmp_path / "o.gif").exit_code == 2
 
 
 @pytest.mark.parametrize("recipe", ["{}}", '{"schema": 2}', '{"schema": 1, "look": {"exposure": 99}}', "\x00"])
@@ -205,22 +209,22 @@ def test_a_recipe_that_is_none_is_refused(tripod: Set, tmp_path: Path, recipe: s
     assert result.exit_code == 2 and "bad.json" in result.output
 
 
-def test_an_input_that_cannot_be_used_is_exit_3_and_named(tripod: Set, tmp_path: Path) -> None:
+def test_an_input_that_cannot_be_used_is_exit_3_and_named(small: Set, tmp_path: Path) -> None:
     (tmp_path / "notes.tif").write_text("milk, bread, two apples")
-    small = tmp_path / "small.tif"
-    tifffile.imwrite(small, np.zeros((40, 60, 3), np.uint16), photometric="rgb")
-    for bad, said in ((tmp_path / "notes.tif", "not a picture"), (tmp_path / "gone.dng", "not there"), (small, "60 × 40")):
-        result = run("stack", *tripod.paths, bad, "--out", tmp_path / "o.tif")
+    tiny = tmp_path / "tiny.tif"
+    tifffile.imwrite(tiny, np.zeros((40, 60, 3), np.uint16), photometric="rgb")
+    for bad, said in ((tmp_path / "notes.tif", "not a picture"), (tmp_path / "gone.dng", "not there"), (tiny, "60 × 40")):
+        result = run("stack", *small.paths, bad, "--out", tmp_path / "o.tif")
         assert result.exit_code == 3 and bad.name in result.output and said in result.output
         assert "Traceback" not in result.output and not (tmp_path / "o.tif").exists()
 
 
-def test_doubtful_results_are_exit_4(tripod: Set, tmp_path: Path) -> None:
+def test_doubtful_results_are_exit_4(small: Set, tmp_path: Path) -> None:
     import cv2
 
-    stranger = np.clip(cv2.GaussianBlur(np.random.default_rng(1).random((720, 1080, 3)), (0, 0), 3), 0, 1)
+    stranger = np.clip(cv2.GaussianBlur(np.random.default_rng(1).random((480, 720, 3)), (0, 0), 3), 0, 1)
     tifffile.imwrite(tmp_path / "stranger.tif", (stranger * 65535).astype(np.uint16), photometric="rgb")
-    result = run("stack", *tripod.paths[:2], tmp_path / "stranger.tif", "--out", tmp_path / "o.tif", "--leave-out", "none", "--reference", "1")
+    result = run("stack", *small.paths[:2], tmp_path / "stranger.tif", "--out", tmp_path / "o.tif", "--leave-out", "none", "--reference", "1", *PLAIN)
     assert result.exit_code == 4 and "stranger.tif" in result.output and (tmp_path / "o.tif").exists()
 
 
@@ -294,8 +298,8 @@ def test_sets_tells_scenes_brackets_markers_and_what_is_left_over(tmp_path: Path
     assert json.loads((tmp_path / "s.json").read_text())["scenes"] == []
 
 
-def test_inspect_tells_each_frame_and_the_coverage(tripod: Set, tmp_path: Path) -> None:
-    shuffled = [tripod.paths[k] for k in (2, 0, 3, 1)]
+def test_inspect_tells_each_frame_and_the_coverage(small: Set, tmp_path: Path) -> None:
+    shuffled = [small.paths[k] for k in (2, 0, 3, 1)]
     assert run("inspect", *shuffled, "--report", tmp_path / "r.json").exit_code == 0
     told = json.loads((tmp_path / "r.json").read_text())
     assert [f["order"] for f in told["frames"]] == [2, 0, 3, 1] and [f["file"] for f in told["frames"]] == [str(p) for p in shuffled]
@@ -303,17 +307,17 @@ def test_inspect_tells_each_frame_and_the_coverage(tripod: Set, tmp_path: Path) 
         assert frame["state"] == "keep" and frame["reason"] is None and 0 < frame["share"] < 1 and 0 <= frame["sharp_rows"][0] < frame["sharp_rows"][1] <= 1
         assert 0 <= frame["blur_px"] < 1
     assert told["coverage"]["gaps"] == [] and told["coverage"]["covered"] > 0.97
-    assert run("inspect", tripod.paths[0], "--report", tmp_path / "one.json").exit_code == 0
+    assert run("inspect", small.paths[0], "--report", tmp_path / "one.json").exit_code == 0
     assert json.loads((tmp_path / "one.json").read_text())["frames"][0]["state"] == "keep"
     broken = tmp_path / "broken.dng"
-    broken.write_bytes(tripod.paths[0].read_bytes()[:9000])
-    result = run("inspect", *tripod.paths, broken, "--report", tmp_path / "s.json")
+    broken.write_bytes(small.paths[0].read_bytes()[:9000])
+    result = run("inspect", *small.paths, broken, "--report", tmp_path / "s.json")
     assert result.exit_code == 3 and "broken.dng" in result.output and "Traceback" not in result.output
 
 
 def test_stack_merges_brackets_first_and_leaves_out_the_marker(tmp_path: Path) -> None:
     paths = bracketed(tmp_path / "card")
-    result = run("stack", *paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--save-recipe", tmp_path / "recipe.json")
+    result = run("stack", *paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--save-recipe", tmp_path / "recipe.json", *PLAIN)
     assert result.exit_code in (0, 4), result.output
     told = json.loads((tmp_path / "r.json").read_text())
     assert [f["state"] for f in told["frames"]] == ["left_out"] + ["used"] * 9 and told["frames"][0]["reason"] == "marker"
@@ -326,10 +330,10 @@ def test_stack_merges_brackets_first_and_leaves_out_the_marker(tmp_path: Path) -
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "o.tif"), tifffile.imread(tmp_path / "p.tif"))
 
 
-def test_corrected_frames_are_delivered_in_the_profile_they_came_in(tripod: Set, tmp_path: Path) -> None:
+def test_corrected_frames_are_delivered_in_the_profile_they_came_in(small: Set, tmp_path: Path) -> None:
     """Corrected frames are kept in an encoding of our own, which must not become the result's."""
     paths = []
-    for path in tripod.paths[:2]:
+    for path in small.paths[:2]:
         picture = read_picture(path)
         codes = to_codes(to_root(picture.codes, picture.encoding), standard_encoding("rec2020"))
         paths.append(tmp_path / f"{path.stem}.tif")
@@ -337,7 +341,7 @@ def test_corrected_frames_are_delivered_in_the_profile_they_came_in(tripod: Set,
     (tmp_path / "r.json").write_text(Recipe(capture=Capture(noise=20, vignetting="hand", falloff=0.05)).to_json())
     results = []
     for name, more in (("plain", []), ("corrected", ["--recipe", tmp_path / "r.json"])):
-        result = run("stack", *paths, "--out", tmp_path / f"{name}.tif", "--leave-out", "none", "--develop", "none", *more)
+        result = run("stack", *paths, "--out", tmp_path / f"{name}.tif", "--leave-out", "none", "--develop", "none", *PLAIN, *more)
         assert result.exit_code in (0, 4), result.output
         results.append(read_picture(tmp_path / f"{name}.tif"))
     plain, corrected = results

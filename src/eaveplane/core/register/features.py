@@ -45,7 +45,8 @@ def matches(a: Features, b: Features) -> NDArray[np.int64]:
         return np.zeros((0, 2), np.int64)
     alike = a.descriptors @ b.descriptors.T
     nearest = alike.argmax(axis=1)
-    mutual = alike.argmax(axis=0)[nearest] == np.arange(len(nearest))
+    # (the place of the largest along the first axis would take many times as long as its size)
+    mutual = alike[np.arange(len(nearest)), nearest] >= alike.max(axis=0)[nearest]
     # descriptors have length one, so distances follow from products
     two = np.partition(alike, -2, axis=1)[:, -2:]
     clear = (1 - two[:, 1]) < RATIO**2 * (1 - two[:, 0])
