@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, ValidationError, field_validator
 
@@ -75,7 +75,7 @@ class Variant(Parameters):
 
 class Recipe(Parameters):
     """`frames` stand in order from near to far; `reference` is a frame's id or empty for the one suggested. `weaving` and `veil` are
-    those chosen; `variants` lie beside them."""
+    those chosen; `variants` lie beside them. `accepted` names the flaws that a hand left as they are."""
 
     schema_version: Literal[1] = Field(1, alias="schema")
     frames: list[FrameChoice] = Field(default_factory=list, max_length=2000)
@@ -87,6 +87,7 @@ class Recipe(Parameters):
     weaving: Weaving = Weaving()
     veil: Literal["lift", "leave"] = "lift"
     strokes: list[Stroke] = Field(default_factory=list, max_length=5000)
+    accepted: list[Annotated[str, Field(max_length=40)]] = Field(default_factory=list, max_length=500)
     span: Span = Span()
     variants: list[Variant] = Field(default_factory=list, max_length=12)
     canvas: Literal["common", "free", "reference"] = "common"
@@ -121,6 +122,10 @@ class Recipe(Parameters):
         """What the sharp span sets to those frames."""
         kept = self.kept()
         return limits_of(self.span, [f.id for f in self.in_depth()], [kept[k].id for k in self.found()])
+
+    def trimmed(self) -> bool:
+        """Whether some frame departs from the look on purpose."""
+        return any(f.trim != Trim() for f in self.frames)
 
     def by_hand(self) -> bool:
         """Whether anything was painted, drawn, nudged or cropped at a place of the picture."""

@@ -23,13 +23,13 @@ from ..imaging.grey import read_grey
 from ..imaging.placement import Placement
 from ..imaging.pyramid import Box
 from ..recipe import FrameChoice, Recipe
-from . import scene
+from . import findings, scene
 from .cache import Cache, hash_file
 from .frames import File, choice, combine, exposure_groups, gather, grouped, in_order, ordered, same_size
 from .glance import Glance, glance_at, open_glance
 from .pictures import list_pictures
 from .runner import Runner
-from .steps import Decode, Frame, FrameStep, Registration, digest_of, mask_names, open_frame, open_registration, veils_of, way_of
+from .steps import Decode, Frame, FrameStep, Registration, digest_of, mask_names, open_flaws, open_frame, open_registration, veils_of, way_of
 
 
 def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
@@ -84,7 +84,7 @@ def named(recipe: Recipe, files: Sequence[File]) -> list[FrameChoice]:
     return [f for f in recipe.frames if ids.issuperset(f.all_files())]
 
 
-def _read(paths: Sequence[Path], cache: Cache, runner: Runner, markers: bool, recipe: Recipe) -> Read:
+def read_frames(paths: Sequence[Path], cache: Cache, runner: Runner, markers: bool, recipe: Recipe) -> Read:
     """Decode and measure the frames of one scene; markers are told apart where asked and where the recipe does not name
     these very frames. Raises PictureError."""
     capture = recipe.capture
@@ -120,7 +120,7 @@ def _read(paths: Sequence[Path], cache: Cache, runner: Runner, markers: bool, re
 def inspect(paths: Sequence[Path], cache: Cache, runner: Runner) -> dict[str, Any]:
     """Look at the frames of one scene. Raises PictureError."""
     reading, looking = runner.parts(7, 3)
-    read = _read(paths, cache, reading, True, Recipe())
+    read = read_frames(paths, cache, reading, True, Recipe())
     there = [f for f in read.frames if f.reason != "marker"]
     frames = [read.steps[f.id] for f in there]
     found = scene.inspect(cache, frames, looking) if len(frames) > 1 else None
@@ -177,11 +177,11 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     FileExistsError."""
     clock = [time.monotonic()]
     reading, combining, looking, registering, labelling, weaving, writing = runner.parts(43, 2, 13, 2, 4, 21, 15)
-    read = _read(asked.frames, cache, reading, asked.leave_out, asked.recipe)
+    read = read_frames(asked.frames, cache, reading, asked.leave_out, asked.recipe)
     choose = asked.leave_out and not named(asked.recipe, read.files)
     clock.append(time.monotonic())
     first = open_frame(cache, next(iter(read.steps.values())))
-    recipe, frames = _for_these(asked, read, first, cache, combining)
+    recipe, frames = recipe_for(asked, read, first, cache, combining)
     verdicts: dict[str, Verdict] = {}
     warned: list[str] = []
     if choose and len(recipe.kept()) > 1:
@@ -214,6 +214,8 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     for path, file in zip(asked.frames, read.file_of, strict=True):
         paths_of.setdefault(frame_of[file.id], []).append(path)
     spent = np.diff(clock)
+    flaws, names = findings.standing(open_flaws(cache, planned.flaws.key), recipe), [paths_of[id][0].name for id in planned.ids]
+    warned += findings.doubts(flaws, names)
     middle = paths_of[planned.ids[planned.reference]]
     facts = {
         "schema": 1,
@@ -226,14 +228,14 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         **_of_veils(recipe, planned, cache, way),
         "camera_moved": registered.camera_moved,
         "scale_ev": recipe.look.scale_ev,
-        "flaws": [],
+        "flaws": findings.reported(flaws, names),
         "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
     }
     warned += [f"{paths_of[planned.ids[k]][0].name}: {told.said}" for k, told in enumerate(registered.trusted) if told.said]
     return recipe.standing_alone(first.size), facts, warned
 
 
-def _for_these(asked: Stack, read: Read, first: Frame, cache: Cache, combining: Runner) -> tuple[Recipe, dict[str, FrameStep]]:
+def recipe_for(asked: Stack, read: Read, first: Frame, cache: Cache, combining: Runner) -> tuple[Recipe, dict[str, FrameStep]]:
     """The recipe for the frames that were read, with the reference and the look that were asked for, and their steps by id."""
     recipe, frames = _with_frames(asked.recipe, read), dict(read.steps)
     recipe = recipe.model_copy(update={"look": recipe.look.onto(first.size)})

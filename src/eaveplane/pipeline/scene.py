@@ -18,7 +18,7 @@ from ..recipe import FrameChoice, Reason, Recipe
 from .cache import Cache
 from .canvas import canvas_of
 from .runner import Runner
-from .steps import FrameStep, GivenMask, Inspect, Label, Lift, Locate, Nudged, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
+from .steps import Flaws, FrameStep, GivenMask, Inspect, Label, Lift, Locate, Nudged, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
 from .steps import write_masks as masks_out
 from .ticket import Ticket
 
@@ -36,6 +36,11 @@ class Plan:
     @property
     def labelled(self) -> Label:
         return self.woven.labelled
+
+    @property
+    def flaws(self) -> Flaws:
+        """What may be wrong with the result."""
+        return Flaws(self.result)
 
     @property
     def registered(self) -> Register | Nudged:
@@ -113,11 +118,12 @@ def label(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
 
 
 def weave(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
-    """Weave at full size, and lift veils; each frame's share of the picture."""
-    weaving, lifting = runner.parts(1, 1 if planned.result is not planned.woven else 0)
+    """Weave at full size, lift veils and look for flaws; each frame's share of the picture."""
+    weaving, lifting, looking = runner.parts(1, 1 if planned.result is not planned.woven else 0, 0.2)
     weaving.one("Weaving", make, str(cache.root), planned.woven)
     if planned.result is not planned.woven:
         lifting.one("Lifting veils", make, str(cache.root), planned.result)
+    looking.one("Looking for flaws", make, str(cache.root), planned.flaws)
     return shares_of(cache, planned.result.key)
 
 

@@ -6,6 +6,7 @@ They run in whatever executor they are submitted to: `make` with a cache's folde
 from .correct import Correct, corrected_as_read
 from .decode import Decode
 from .deliver import deliver
+from .flaws import Flaws, open_flaws
 from .frame import Frame, FrameStep, Measure, open_frame
 from .inspect import Inspect, open_inspection
 from .label import Evidence, Label, evidence, open_labels, zone_shares
@@ -24,6 +25,7 @@ __all__ = [
     "Correct",
     "Decode",
     "Evidence",
+    "Flaws",
     "Forming",
     "Frame",
     "FrameStep",
@@ -47,6 +49,7 @@ __all__ = [
     "evidence",
     "make",
     "mask_names",
+    "open_flaws",
     "open_forming",
     "open_frame",
     "open_inspection",

@@ -27,7 +27,7 @@ AHEAD = 1.15
 
 @stage("mend", "Mend")
 def bench(scene: ScenePage) -> dict[str, Any]:
-    return {"drawn_strokes": sum(s.mends for s in scene.recipe.strokes)}
+    return {"drawn_strokes": sum(s.mends for s in scene.recipe.strokes), "flaws": findings.told(scene) if scene.flaws is not None else None}
 
 
 @blueprint.get("")
@@ -78,3 +78,6 @@ def sharpest(number: int) -> Response:
     order = sorted(energies, key=lambda id: energies[id], reverse=True)
     clear = len(order) > 1 and energies[order[0]] > AHEAD * energies[order[1]] + 0.2 * view.laid.noise
     return jsonify({"frame": order[0] if clear else None})
+
+
+from . import findings  # noqa: E402  (its routes belong to this blueprint)

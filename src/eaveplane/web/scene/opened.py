@@ -15,7 +15,6 @@ from pydantic import ValidationError
 
 from ...core.develop.look import NEUTRAL, RAW_LOOK
 from ...core.even.capture.settings import Capture
-from ...core.even.drift import Trim
 from ...core.finish.finish import Finish, crop_box, turned_size
 from ...core.gather.coverage import SoftBand
 from ...core.gather.inspect import Inspection
@@ -24,9 +23,10 @@ from ...core.register.area import costs
 from ...imaging.placement import Points
 from ...imaging.pyramid import Box
 from ...pipeline.canvas import canvas_of
+from ...pipeline.findings import Flaw, standing
 from ...pipeline.frames import frame_steps
-from ...pipeline.scene import plan, take_masks
-from ...pipeline.steps import FrameStep, Measure, Nudged, open_forming, open_inspection
+from ...pipeline.scene import Plan, plan, take_masks
+from ...pipeline.steps import FrameStep, Measure, Nudged, open_flaws, open_forming, open_inspection
 from ...pipeline.ticket import Ticket
 from ...pipeline.view import Frames, View, open_view
 from ...recipe import FrameChoice, Recipe
@@ -149,13 +149,9 @@ class ScenePage:
     @cached_property
     def view(self) -> View | None:
         """What there is to see; kept between requests as long as nothing changed."""
-        inspected = self.inspection[0] if self.inspection else ()
         cache = self.desk.library.cache
         try:
-            made: View | None = self.desk.views.get(
-                (self.number, self.version), lambda: open_view(cache, self.recipe, self.there, self.plan, self.desk.kept, self.desk.pictures, self.desk.guides, inspected)
-            )
-            return made
+            return self._opened(self.recipe, self.plan)
         except UNREADABLE:
             # what was computed cannot be read: it is given up and made again
             frames = {*self.there.plain.values(), *self.there.read.values(), *self.there.final.values()}
@@ -164,16 +160,19 @@ class ScenePage:
             self.there = self._frames_there()
             return None
 
+    def _opened(self, recipe: Recipe, planned: Plan | None, *version: str) -> View | None:
+        inspected, desk = self.inspection[0] if self.inspection else (), self.desk
+        made: View | None = desk.views.get(
+            (self.number, self.version, *version), lambda: open_view(desk.library.cache, recipe, self.there, planned, desk.kept, desk.pictures, desk.guides, inspected)
+        )
+        return made
+
     def trying(self, recipe: Recipe) -> View | None:
-        """What there is to see under another weave or span of the same frames: a variant, or what a hand is just setting."""
+        """What there is to see under another weave, span or trim of the same frames: a variant, a remedy, or what a hand is just setting."""
         planned = plan(recipe, self.there.final, self.desk.library.brought_masks())
-        tried = hashlib.sha256(f"{recipe.weaving}{recipe.veil}{recipe.span}{planned and self.has(planned.result.key)}".encode()).hexdigest()[:16]
-        inspected, cache = self.inspection[0] if self.inspection else (), self.desk.library.cache
+        tried = hashlib.sha256(f"{recipe.weaving}{recipe.veil}{recipe.span}{[f.trim for f in recipe.frames]}{planned and self.has(planned.result.key)}".encode()).hexdigest()[:16]
         try:
-            made: View | None = self.desk.views.get(
-                (self.number, self.version, tried), lambda: open_view(cache, recipe, self.there, planned, self.desk.kept, self.desk.pictures, self.desk.guides, inspected)
-            )
-            return made
+            return self._opened(recipe, planned, tried)
         except UNREADABLE:
             # it is shown as it is, which makes anew what cannot be read
             return self.view
@@ -195,9 +194,27 @@ class ScenePage:
         return self.plan is not None and self.has(self.plan.result.key)
 
     @cached_property
+    def flaws(self) -> list[Flaw] | None:
+        """What may be wrong with the weave and what became of it, worst first; None before it was looked for."""
+        if not self.plan or not self.has(self.plan.flaws.key):
+            return None
+        cache, key = self.desk.library.cache, self.plan.flaws.key
+        try:
+            found = self.desk.kept.get(("flaws", key), lambda: open_flaws(cache, key))
+        except UNREADABLE:
+            cache.drop(key)
+            return None
+        return standing(found, self.recipe)
+
+    @property
+    def open_flaws(self) -> int:
+        """How many flaws nobody has mended or accepted."""
+        return sum(flaw.state == "open" for flaw in self.flaws or [])
+
+    @cached_property
     def version(self) -> str:
         """Changes with every decision and with every result that comes in."""
-        there = [self.has(step.key) for step in self.plan.steps()] if self.plan else []
+        there = [self.has(step.key) for step in (*self.plan.steps(), self.plan.flaws)] if self.plan else []
         text = self.recipe.to_json() + repr(sorted(self.there.final)) + repr(sorted(self.there.read)) + repr(there) + str(self.row["inspected"]) + str(self.formed)
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
@@ -292,10 +309,6 @@ class ScenePage:
         found = self.desk.kept.get(("costs", self.plan.registered.key, *counted), lambda: costs(corners, size))
         return dict(zip(counted, found, strict=True))
 
-    @property
-    def size_of_frame(self) -> str:
-        return f"{self.view.size[0]} × {self.view.size[1]} px" if self.view else ""
-
     # ---- the route ------------------------------------------------------------------------------------------
 
     def route(self) -> list[tuple[Stage, str]]:
@@ -304,7 +317,7 @@ class ScenePage:
         recipe, first = self.recipe, next(iter(self.view.frames.values()), None) if self.view else None
         # frames are laid on each other to be looked at, too: only what was asked for counts
         asked, delivered = bool(self.row["registered"]), self._delivered()
-        even = recipe.look != (RAW_LOOK if first and first.raw else NEUTRAL) or recipe.capture != Capture() or not recipe.even_out or any(f.trim != Trim() for f in recipe.frames)
+        even = recipe.look != (RAW_LOOK if first and first.raw else NEUTRAL) or recipe.capture != Capture() or not recipe.even_out or recipe.trimmed()
         states = {
             "gather": "done" if self.inspection or (self.there.read and len(recipe.in_depth()) < 2) else "open",
             "even": "done" if even else "skipped" if asked else "open",

@@ -7,6 +7,7 @@ from typing import Any
 
 from ...core.even.drift import Trim
 from ...core.gather.order import profiles
+from ...core.mend.flaws.finding import BAD, KINDS
 from ...core.weave.weave import woven_by
 from ...imaging.colour import FloatArray
 from ...pipeline.depth import depth_colour
@@ -27,6 +28,9 @@ def notes(scene: ScenePage) -> list[dict[str, str]]:
             elif fit.residual is not None and fit.residual > 0.8:
                 found.append({"grave": "", "title": f"Frame {numbers[id]} fits loosely", "text": f"{fit.residual:.1f} px remain; look at its edges.", "frame": id})
         found += _of_area(scene, numbers)
+    for flaw in [f for f in scene.flaws or [] if f.state == "open"][:MOST_FLAWS]:
+        names = [str(numbers[id]) for id in scene.plan.ids] if scene.plan else []
+        found.append({"grave": "yes" if flaw.found.severity >= BAD else "", "title": KINDS[flaw.found.kind], "text": f"{flaw.found.told(names)} In Mend, T leads there.", "frame": ""})
     for band in scene.gaps():
         found.append({"grave": "yes", "title": "Soft band", "text": band.told(), "frame": scene.band_side(band)})
     for id in scene.proposals():
@@ -40,6 +44,8 @@ def notes(scene: ScenePage) -> list[dict[str, str]]:
     return found
 
 
+MOST_FLAWS = 5
+"""Flaws that the notebook tells; Mend has them all."""
 DEAR = 0.04
 """Part of the common area that one frame alone may cost without a word."""
 

@@ -14,6 +14,7 @@ import { Gather } from "../gather/gather.js";
 import { Even } from "../even/even.js";
 import { Register } from "../register/register.js";
 import { Weave } from "../weave/weave.js";
+import { Mend } from "../mend/mend.js";
 import { Finish } from "../finish/finish.js";
 
 const page = {
@@ -42,7 +43,7 @@ const at = (stage) => all().filter((part) => part.stages.includes(stage));
 /** The parts at work at the stage that the page is at. */
 page.here = () => at(page.stage);
 const picture = page.picture = new Picture(page);
-for (const [name, Part] of Object.entries({ gather: Gather, even: Even, register: Register, weave: Weave, finish: Finish })) page.parts[name] = new Part(page);
+for (const [name, Part] of Object.entries({ gather: Gather, even: Even, register: Register, weave: Weave, mend: Mend, finish: Finish })) page.parts[name] = new Part(page);
 new Rulers(page);
 
 // ---- which frame, which view ----

@@ -210,7 +210,7 @@ export class Brush {
       }
     }
     context.setLineDash([]);
-    const sharpest = this.action === "draw" ? this.page.parts.weave?.walk.words : "";
+    const sharpest = this.action === "draw" ? this.page.parts.mend?.walk.words : "";
     if ((this.stage === "weave" || this.action === "heal" || sharpest) && this.on) {
       context.font = `${12 * ratio}px sans-serif`;
       context.textAlign = "center";

@@ -6,7 +6,6 @@ import { Span } from "./span.js";
 import { Strokes } from "./strokes.js";
 import { Tried } from "./tried.js";
 import { Variants } from "./variants.js";
-import { Walk } from "./walk.js";
 
 export class Weave {
   constructor(page) {
@@ -18,7 +17,6 @@ export class Weave {
     this.span = new Span(page);
     this.variants = new Variants(page);
     this.tried = new Tried(page);
-    this.walk = new Walk(page);
     this.panels = new Panels("bench-weave", "way", (panel) => { if (panel !== "hand") { this.brush.put(false); this.strokes.turn(false); } this.dress(); });
     const { brush, strokes, variants } = this;
     this.does = {
@@ -30,8 +28,6 @@ export class Weave {
       pair: (button) => variants.turn(button.dataset.pair),
       apart: () => variants.go(),
       keep: () => variants.keep(),
-      "edge-before": () => this.walk.step(-1),
-      "edge-after": () => this.walk.step(1),
     };
     this.everywhere = {
       r: () => brush.turn(), s: () => brush.through(true), " ": () => brush.pause(true),
@@ -42,7 +38,6 @@ export class Weave {
 
   get keys() {
     const { page, strokes } = this, keys = { o: () => page.setView(page.view === "share" ? "weave" : "share"), g: () => this.variants.go() };
-    if (page.stage === "mend") Object.assign(keys, { e: (event) => this.walk.step(event.shiftKey ? -1 : 1), x: () => this.walk.take() });
     if (strokes.on) Object.assign(keys, { "[": () => strokes.step(-1), "]": () => strokes.step(1), delete: () => strokes.erase(), escape: () => strokes.turn(false) });
     return keys;
   }

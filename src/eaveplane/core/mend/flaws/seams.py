@@ -1,0 +1,88 @@
+"""Steps of tone or colour where one frame passes into another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import cv2
+import numpy as np
+
+from ....imaging.colour import FloatArray
+from .finding import Examined, Finding, patches
+
+BAND = 6
+"""Cells beside a seam in which its sides are compared."""
+NARROW = np.ones((7, 7), np.uint8)
+"""Cells around a seam that are outlined, and by which its parts may be apart:"""
+JOINED = 12
+TILE = 24
+"""Cells of the squares in which a step is measured, about 100 pixels."""
+LEAST = 0.008
+"""Step, as part of the root light around, that counts."""
+SURE = 4.0
+"""Standard errors by which a step must stand out from what texture leaves."""
+CLEAR = 0.7
+"""And standard deviations of a single cell: among twigs the two sides differ in any case."""
+LEAST_CELLS = 20
+"""Cells on either side that tell a step."""
+VISIBLE = 0.03
+"""Step that is as bad as can be."""
+DARKEST = 0.03
+"""Root light below which nothing is compared: there noise is all."""
+
+
+def seam_steps(seen: Examined) -> Iterator[Finding]:
+    """Findings of kind seam: both frames agree that the weave steps between them by what neither shows."""
+    owner = seen.gates.argmax(axis=0)
+    height, width = owner.shape
+    reached = seen.reach.all(axis=0)
+    light = np.maximum(seen.small, DARKEST)
+    steps: dict[tuple[int, int], FloatArray] = {}
+    for a, b in _neighbours(owner):
+        sides = [cv2.dilate((owner == k).astype(np.uint8), np.ones((2 * BAND + 1,) * 2)) > 0 for k in (b, a)]
+        here = [(owner == k) & side & reached for k, side in zip((a, b), sides, strict=True)]
+        apart = [np.log(light / np.maximum(seen.frames[k], DARKEST)) for k in (a, b)]
+        steps[a, b] = found = np.zeros((height, width), np.float32)
+        for top in range(0, height, TILE):
+            for left in range(0, width, TILE):
+                part = np.s_[top : top + TILE, left : left + TILE]
+                step = _step([side[part] for side in here], [log[part] for log in apart])
+                found[part] = np.where(here[0][part] | here[1][part], step, 0)
+    for (a, b), found in steps.items():
+        near_a, near_b = (cv2.dilate((owner == k).astype(np.uint8), NARROW) > 0 for k in (a, b))
+        parts = sorted(patches((np.abs(found) > LEAST) & near_a & near_b, JOINED, LEAST_CELLS), key=lambda patch: -int(patch.mask.sum()))
+        if not parts:
+            continue
+        # one frame is too light or too dark wherever it meets the other: that is one flaw
+        told = float(np.median(np.concatenate([found[patch.part][patch.mask] for patch in parts])))
+        length = float(np.clip(0.5 + 0.25 * np.log10(sum(patch.mask.sum() for patch in parts) / LEAST_CELLS), 0.5, 1))
+        severity = float(np.clip(abs(told) / VISIBLE, 0, 1)) * length
+        more = f", here and in {len(parts) - 1} more place{'s' if len(parts) > 2 else ''}" if len(parts) > 1 else ""
+        said = f"Tone steps by {100 * 2 * abs(told):.0f} % between frames {{0}} and {{1}}{more}."
+        yield Finding("seam", seen.around(parts[0].box, 0), parts[0].outline(), severity, (a, b), said, stops=float(2 * told / np.log(2)))
+
+
+def _neighbours(owner: np.ndarray) -> list[tuple[int, int]]:
+    """Pairs of frames that meet somewhere."""
+    pairs: set[tuple[int, int]] = set()
+    for one, other in ((owner[:, :-1], owner[:, 1:]), (owner[:-1], owner[1:])):
+        differ = one != other
+        pairs |= {(int(min(p)), int(max(p))) for p in set(zip(one[differ].tolist(), other[differ].tolist(), strict=True))}
+    return sorted(pairs)
+
+
+def _step(here: list[np.ndarray], apart: list[FloatArray]) -> float:
+    """By how much the weave steps from one side of a seam to the other against both frames, in the channel that steps most; 0 where they do not agree."""
+    if min(int(side.sum()) for side in here) < LEAST_CELLS:
+        return 0.0
+    told = []
+    for log in apart:
+        first, second = (log[side] for side in here)
+        step = second.mean(axis=0) - first.mean(axis=0)
+        # neighbouring cells are alike: a quarter of them tell as much as all
+        error = np.sqrt(4 * (first.var(axis=0) / len(first) + second.var(axis=0) / len(second)))
+        told.append((step, np.maximum(SURE * error, CLEAR * np.sqrt((first.var(axis=0) + second.var(axis=0)) / 2))))
+    (one, least), (other, least_of_other) = told
+    sure = (one * other > 0) & (np.abs(one) > least) & (np.abs(other) > least_of_other)
+    steps = np.where(sure, np.sign(one) * np.minimum(np.abs(one), np.abs(other)), 0)
+    return float(steps[np.abs(steps).argmax()])

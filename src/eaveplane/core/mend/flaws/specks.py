@@ -1,0 +1,136 @@
+"""Specks: small round spots that one frame shows, or that lie at one place of the sensor in all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import cv2
+import numpy as np
+
+from ....imaging.colour import FloatArray
+from ....imaging.light import root_luma
+from ....imaging.placement import Placement
+from .finding import Examined, Finding
+
+RADII = (1.5, 2.5, 4.0, 6.0)
+"""Pixels (sigma) of spots that are looked for."""
+ALONE = 5.0
+"""By how many times a spot must stand out from what is around it."""
+FAINTEST = 0.012
+"""Root light by which it must."""
+IN_OTHERS = 0.35
+"""Part of a spot's strength below which another frame does not show it."""
+MOVED = 1.5
+"""Pixels by which registration must move a place of the sensor for all frames to tell that a spot sits there."""
+ROUND = 0.45
+"""How alike its two curvatures are at least."""
+VISIBLE = 0.12
+"""Strength that is as bad as can be."""
+WORST = 0.49
+"""A spot never alone makes a result doubtful."""
+MOST = 200
+"""Spots, the strongest, that are looked at in the frames."""
+
+
+def specks(seen: Examined, luma: FloatArray, level: int, placements: Sequence[Placement]) -> Iterator[Finding]:
+    """Findings of kind speck; `luma` (h, w) is the weave's, halved `level` times, `placements` lay the frames on it at full size."""
+    scale = 2**level
+    for spot in _spots(luma)[:MOST]:
+        x, y, radius, strength = (spot[0] + 0.5) * scale - 0.5, (spot[1] + 0.5) * scale - 0.5, spot[2] * scale, spot[3]
+        side = int(np.ceil(6 * radius)) + 4
+        box = (int(x) - side, int(y) - side, 2 * side + 1, 2 * side + 1)
+        if box[0] < 0 or box[1] < 0 or box[0] + box[2] > seen.size[0] or box[1] + box[3] > seen.size[1]:
+            continue
+        shown = [_strength(root_luma(seen.read(k, box)), radius) * np.sign(strength) / abs(strength) for k in range(len(placements))]
+        lead = int(np.argmax(shown))
+        if shown[lead] < 0.5:
+            continue
+        others = [k for k in range(len(placements)) if k != lead]
+        alone = all(_flux_in(seen, k, box, radius, strength) < IN_OTHERS for k in others) and bool(others)
+        if alone:
+            said = "A spot that frame {0} alone shows."
+        elif _on_the_sensor(seen, placements, lead, x, y, radius, strength):
+            said = "A spot at one place of the sensor: frame {0} and the others show it where registration moved it to."
+        else:
+            continue
+        r = 2.5 * radius
+        outline = tuple((x + r * float(np.cos(t)), y + r * float(np.sin(t))) for t in np.linspace(0, 2 * np.pi, 16, endpoint=False))
+        yield Finding("speck", (int(x - r), int(y - r), int(2 * r) + 1, int(2 * r) + 1), outline, WORST * float(np.clip(0.3 + abs(strength) / VISIBLE, 0, 1)), (lead,), said)
+
+
+def _spots(luma: FloatArray) -> list[tuple[float, float, float, float]]:
+    """Places, radii and strengths of round spots that stand alone, strongest first."""
+    found: list[tuple[float, float, float, float]] = []
+    for radius in RADII:
+        # larger ones are looked for at a size at which they are as small as the smallest
+        halvings = max(0, int(np.log2(radius / RADII[0])))
+        small = luma
+        for _ in range(halvings):
+            small = np.asarray(cv2.pyrDown(small), np.float32)
+        sigma = radius / 2**halvings
+        response = np.asarray(cv2.GaussianBlur(small, (0, 0), sigma) - cv2.GaussianBlur(small, (0, 0), 2 * sigma), np.float32)
+        size = np.abs(response)
+        around = int(2 * np.ceil(4 * sigma) + 1)
+        peak = (size == cv2.dilate(size, np.ones((around, around), np.uint8))) & (size > FAINTEST)
+        wide, near = int(2 * np.ceil(10 * sigma) + 1), int(2 * np.ceil(4 * sigma) + 1)
+        square = response * response
+        ring = (cv2.blur(square, (wide, wide)) * wide**2 - cv2.blur(square, (near, near)) * near**2) / (wide**2 - near**2)
+        peak &= size > ALONE * np.sqrt(np.maximum(ring, 0))
+        for y, x in np.argwhere(peak):
+            if _round(response, int(x), int(y)):
+                scale = 2**halvings
+                found.append((float((x + 0.5) * scale - 0.5), float((y + 0.5) * scale - 0.5), radius, float(response[y, x])))
+    found.sort(key=lambda spot: -abs(spot[3]))
+    stands: list[tuple[float, float, float, float]] = []
+    for spot in found:
+        if all(np.hypot(spot[0] - other[0], spot[1] - other[1]) > 3 * max(spot[2], other[2]) for other in stands):
+            stands.append(spot)
+    return stands
+
+
+def _round(response: FloatArray, x: int, y: int) -> bool:
+    if not (0 < x < response.shape[1] - 1 and 0 < y < response.shape[0] - 1):
+        return False
+    r = response[y - 1 : y + 2, x - 1 : x + 2]
+    xx, yy, xy = r[1, 0] + r[1, 2] - 2 * r[1, 1], r[0, 1] + r[2, 1] - 2 * r[1, 1], (r[0, 0] + r[2, 2] - r[0, 2] - r[2, 0]) / 4
+    mean, half = (xx + yy) / 2, float(np.hypot((xx - yy) / 2, xy))
+    return bool(abs(mean) > half and (abs(mean) - half) > ROUND * (abs(mean) + half))
+
+
+def _strength(luma: FloatArray, radius: float) -> float:
+    """How strong a spot is in the middle of a piece."""
+    middle = luma.shape[0] // 2
+    near = np.s_[middle - 1 : middle + 2, middle - 1 : middle + 2]
+    response = cv2.GaussianBlur(luma, (0, 0), radius) - cv2.GaussianBlur(luma, (0, 0), 2 * radius)
+    return float(response[near].flat[np.abs(response[near]).argmax()])
+
+
+def _flux_in(seen: Examined, k: int, box: tuple[int, int, int, int], radius: float, strength: float) -> float:
+    """How much of a spot frame k shows, as it is or spread by blur: what a disc spreads keeps its sum."""
+    luma = root_luma(seen.read(k, box))
+    shown = _strength(luma, radius) / strength
+    y, x = np.mgrid[: luma.shape[0], : luma.shape[1]] - luma.shape[0] // 2
+    away = np.hypot(x, y)
+    inside, ring = away < 3 * radius, (away > 4 * radius) & (away < 6 * radius + 3)
+    sums = [float((piece[inside] - np.median(piece[ring])).sum()) for piece in (luma, root_luma(seen.read(None, box)))]
+    spread = sums[0] / sums[1] if abs(sums[1]) > 1e-6 else 0.0
+    return max(shown, spread)
+
+
+def _on_the_sensor(seen: Examined, placements: Sequence[Placement], lead: int, x: float, y: float, radius: float, strength: float) -> bool:
+    """Whether most other frames show the spot at the same place of the sensor rather than at the same place of the scene."""
+    there = placements[lead].back(np.array([[x, y]]))
+    told = []
+    for k, placement in enumerate(placements):
+        if k == lead:
+            continue
+        moved = placement.onto(there)[0]
+        if np.hypot(moved[0] - x, moved[1] - y) < max(MOVED, 1.5 * radius):
+            continue
+        side = int(np.ceil(6 * radius)) + 4
+        boxes = [(int(px) - side, int(py) - side, 2 * side + 1, 2 * side + 1) for px, py in (moved, (x, y))]
+        if any(b[0] < 0 or b[1] < 0 or b[0] + b[2] > seen.size[0] or b[1] + b[3] > seen.size[1] for b in boxes):
+            continue
+        on_sensor, in_scene = (_strength(root_luma(seen.read(k, b)), radius) / strength for b in boxes)
+        told.append(on_sensor > 0.6 and in_scene < 0.5 * on_sensor)
+    return bool(told) and float(np.mean(told)) > 0.5

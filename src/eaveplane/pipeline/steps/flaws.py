@@ -1,0 +1,64 @@
+"""Looking for flaws in a weave."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from ...core.gather.detail import POOL_LEVEL, lay_on, pooled_shape, signal
+from ...core.mend.flaws.examine import examined, flaws_in, to_cells
+from ...core.mend.flaws.finding import Finding, ranked
+from ...core.mend.flaws.refused import halos
+from ...core.weave.laid import RegisteredFrames
+from ...imaging.colour import FloatArray
+from ..cache import Cache
+from ..ticket import Ticket
+from .frame import open_frame
+from .label import open_labels
+from .lift import Lift, open_veils
+from .register import open_registration
+from .step import Step
+from .weave import Weave, found_frames, open_weave
+
+
+@dataclass(frozen=True)
+class Flaws(Step):
+    """What may be wrong with a weave, worst first, without what is made by hand."""
+
+    name, version = "flaws", 1
+    result: Weave | Lift
+
+    def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
+        woven = self.result.woven if isinstance(self.result, Lift) else self.result
+        numbers, found = woven.labelled.found, list[Finding]()
+        if len(numbers) > 1:
+            laid = found_frames(cache, woven).alone
+            picture, gates = open_weave(cache, self.result.key), open_labels(cache, woven.labelled.key)[list(numbers)]
+            # small frames, and all that are read for `stack`, are not kept at a quarter of their size
+            only = open_frame(cache, woven.labelled.registered.frames[0]).codes.stored <= POOL_LEVEL
+            seen, luma = examined(laid, gates, energies_of(cache, woven, laid), lambda box: np.asarray(picture.read(0, box)), only, ticket.within(0, 0.6))
+            found = flaws_in(seen, luma, laid.placements)
+            ticket.tell(0.95)
+            if isinstance(self.result, Lift):
+                refused = open_veils(cache, self.result.key).read(0, (0, 0, *laid.size))[..., 1]
+                found = ranked([*found, *halos(seen, to_cells(refused.astype(np.float32) / 255))])
+        told = [asdict(replace(flaw, frames=tuple(numbers[k] for k in flaw.frames))) for flaw in found]
+        (folder / "flaws.json").write_text(json.dumps(told))
+
+
+def open_flaws(cache: Cache, key: str) -> list[Finding]:
+    """The findings of a key; frames are numbered as they are woven."""
+    told = json.loads((cache.path(key) / "flaws.json").read_text())
+    return [Finding(t["kind"], tuple(t["box"]), tuple((x, y) for x, y in t["outline"]), t["severity"], tuple(t["frames"]), t["said"], t["stops"]) for t in told]
+
+
+def energies_of(cache: Cache, woven: Weave, laid: RegisteredFrames) -> FloatArray:
+    """Fine energies (n, 3, h, w) of the frames that are woven by themselves, on the pooled grid, in the light to which they are evened out."""
+    registered, numbers = woven.labelled.registered, woven.labelled.found
+    drifts, shape = open_registration(cache, registered.key).drifts, pooled_shape(laid.size[1], laid.size[0])
+    gains = [(drifts[k].gain[1] if woven.even_out else 1.0) * woven.trims[k].gains()[1] for k in numbers]
+    details = [open_frame(cache, registered.frames[k]).detail() for k in numbers]
+    return np.stack([lay_on(signal(detail), placement, shape) * gain for detail, placement, gain in zip(details, laid.placements, gains, strict=True)])

@@ -1,0 +1,192 @@
+"""Flaws that the program found: led from one to the next, remedies beside each other, accepted or taken up again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+import cv2
+import numpy as np
+from flask import Response, abort, jsonify, request
+
+from ...core.develop.develop import for_screen
+from ...core.even.drift import Trim
+from ...core.masks.strokes import Stroke
+from ...core.mend.flaws.finding import KINDS
+from ...core.mend.flaws.remedies import Remedy, remedies
+from ...imaging.light import root_luma
+from ...imaging.pyramid import Box
+from ...parameter import controls
+from ...pipeline.findings import Flaw
+from ...pipeline.view import View
+from ...recipe import FrameChoice, Recipe
+from ..scene import decided, jpeg, posted, queued
+from ..scene.opened import ScenePage, opened
+from ..security import refuse
+from ..weave import healed
+from . import blueprint
+
+PIECE = (232, 168)
+"""Size of a piece that shows a remedy, at 1:1."""
+TRIMS = next((c.low, c.high) for c in controls(Trim) if c.name == "exposure")
+SOFTER = 0.8
+"""Part of the sharpness there is that a remedy keeps at least."""
+
+
+def _flaw(scene: ScenePage, name: str) -> Flaw:
+    found = next((flaw for flaw in scene.flaws or [] if flaw.name == name), None)
+    if found is None:
+        refuse("That flaw is not there any more: the weave has changed. Load the page again.")
+    assert found is not None
+    return found
+
+
+def told(scene: ScenePage) -> list[dict[str, Any]]:
+    """Flaws as the page shows them, worst first; frames by their numbers on the rail."""
+    if scene.plan is None:
+        return []
+    numbers = {f.id: k for k, f in enumerate(scene.recipe.frames, 1)}
+    names = [str(numbers[id]) for id in scene.plan.ids]
+    return [
+        {
+            "name": flaw.name,
+            "number": place,
+            "kind": KINDS[flaw.found.kind],
+            "said": flaw.found.told(names),
+            "box": list(flaw.found.box),
+            "outline": [list(point) for point in flaw.found.outline],
+            "severity": flaw.found.severity,
+            "state": flaw.state,
+        }
+        for place, flaw in enumerate(scene.flaws or [], 1)
+    ]
+
+
+@blueprint.get("/findings.json")
+def findings(number: int) -> Response:
+    return jsonify(told(opened(number)))
+
+
+@blueprint.post("/look")
+def look(number: int) -> Response:
+    """Look for flaws; a weave that is there is not made anew for it."""
+    return queued(number, "mend", "weave")
+
+
+def _remedies(scene: ScenePage, name: str) -> tuple[View, Flaw, list[tuple[Remedy, float]]]:
+    """The remedies for a flaw, each with how many times as sharp the place becomes: those first that make it sharpest, none that softens it."""
+    flaw, view = _flaw(scene, name), scene.view
+    if view is None or view.laid is None or scene.plan is None:
+        abort(404)
+    box, noise = view.box_inside(0, flaw.found.box), view.laid.noise
+    now = _fineness(view.weave(0, box), noise)
+    offered = remedies(flaw.found, scene.plan.ids, scene.plan.reference)
+    found = [(remedy, 1.0 if not remedy.strokes or remedy.frame is None else float(np.sqrt(_fineness(view.laid.read(remedy.frame, 0, box), noise) / now))) for remedy in offered]
+    return view, flaw, [(remedy, times) for remedy, times in sorted(found, key=lambda one: (one[0].frame is not None, -one[1])) if times > SOFTER]
+
+
+def _box(view: View, found: Box) -> Box:
+    """What is shown of a flaw: as much as goes into a piece, around its middle."""
+    (w, h), (x, y) = PIECE, (found[0] + found[2] // 2, found[1] + found[3] // 2)
+    w, h = min(w, view.size[0]), min(h, view.size[1])
+    return min(max(0, x - w // 2), view.size[0] - w), min(max(0, y - h // 2), view.size[1] - h), w, h
+
+
+@blueprint.get("/remedies.json")
+def offered(number: int) -> Response:
+    """The remedies for a flaw, each with what it improves."""
+    scene = opened(number)
+    _, flaw, found = _remedies(scene, request.args.get("flaw", ""))
+    out = [{"label": _called(scene, remedy), "gain": _gain(remedy, times)} for remedy, times in found]
+    return jsonify({"name": flaw.name, "remedies": out})
+
+
+def _called(scene: ScenePage, remedy: Remedy) -> str:
+    if remedy.frame is None or scene.plan is None:
+        return "Heal"
+    frame = f"Frame {1 + [f.id for f in scene.recipe.frames].index(scene.plan.ids[remedy.frame])}"
+    return frame if remedy.strokes else f"{frame} trimmed by {remedy.stops:+.2f} EV"
+
+
+def _gain(remedy: Remedy, times: float) -> str:
+    """What a remedy improves, in words."""
+    if not remedy.strokes:
+        return "then weave anew"
+    if remedy.frame is None:
+        return ""
+    return f"{times:.1f} × as sharp" if abs(times - 1) > 0.05 else "as sharp as now"
+
+
+def _fineness(picture: np.ndarray, noise: float) -> float:
+    lap = cv2.Laplacian(root_luma(np.ascontiguousarray(picture)), cv2.CV_32F, borderType=cv2.BORDER_REPLICATE)
+    return max(float(np.square(lap).mean()) - noise, 0.1 * noise, 1e-9)
+
+
+@blueprint.get("/remedy.jpg")
+def remedy(number: int) -> Response:
+    """A flaw at 1:1 under a remedy, or as it is where none is named."""
+    scene = opened(number)
+    view, flaw, found = _remedies(scene, request.args.get("flaw", ""))
+    which = request.args.get("which", "")
+    if which:
+        view = _under(number, scene, view, _one_of(found, which))
+    return jpeg(for_screen(view.developed("weave", 0, _box(view, flaw.found.box), scene.recipe.look)), 92)
+
+
+def _one_of(found: list[tuple[Remedy, float]], which: str) -> Remedy:
+    if not which.isdecimal() or int(which) >= len(found):
+        refuse("There is no such remedy. Load the page again.")
+    return found[int(which)][0]
+
+
+def _strokes(number: int, remedy: Remedy) -> list[Stroke]:
+    return [healed(number, stroke) if stroke.action == "heal" else stroke for stroke in remedy.strokes]
+
+
+def _under(number: int, scene: ScenePage, view: View, remedy: Remedy) -> View:
+    """What is to be seen under a remedy. Strokes lie over the weave that is there; under another tone the place is woven anew."""
+    recipe = _with(scene, _strokes(number, remedy), remedy)(scene.recipe)
+    if remedy.strokes:
+        return replace(view, recipe=recipe)
+    return scene.trying(recipe) or view
+
+
+def _with(scene: ScenePage, strokes: list[Stroke], remedy: Remedy) -> Callable[[Recipe], Recipe]:
+    """A remedy as a change of the recipe."""
+    if strokes or remedy.frame is None or scene.plan is None:
+        return lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, *strokes]})
+    id = scene.plan.ids[remedy.frame]
+
+    def trimmed(frame: FrameChoice) -> FrameChoice:
+        if frame.id != id:
+            return frame
+        exposure = float(np.clip(frame.trim.exposure + remedy.stops, *TRIMS))
+        return frame.model_copy(update={"trim": frame.trim.model_copy(update={"exposure": round(exposure, 2)})})
+
+    return lambda recipe: recipe.model_copy(update={"frames": [trimmed(frame) for frame in recipe.frames]})
+
+
+@blueprint.post("/remedy")
+def take(number: int) -> str:
+    """Carry a remedy out."""
+    scene = opened(number)
+    _, flaw, found = _remedies(scene, posted("flaw"))
+    chosen = _one_of(found, posted("which"))
+    strokes = _strokes(number, chosen)
+    called = _called(scene, chosen).lower()
+    how = f"{KINDS[flaw.found.kind]} " + ("healed" if chosen.frame is None else f"mended from {called}") if strokes else called.capitalize()
+    return decided(number, "mend", how, _with(scene, strokes, chosen), bench=True)
+
+
+@blueprint.post("/accept")
+def accept(number: int) -> str:
+    """Accept a flaw as it is, or take it up again."""
+    flaw = _flaw(opened(number), posted("flaw"))
+    back = flaw.state == "accepted"
+
+    def changed(recipe: Recipe) -> Recipe:
+        others = [name for name in recipe.accepted if name != flaw.name]
+        return recipe.model_copy(update={"accepted": others if back else [*others, flaw.name]})
+
+    return decided(number, "mend", f"{KINDS[flaw.found.kind]} {'taken up again' if back else 'accepted'}", changed, bench=True)

@@ -1,0 +1,42 @@
+// Mend: flaws that were found and their remedies, and the walk along edges; the brush is Weave's.
+import { Panels } from "../scene/panels.js";
+import { Findings } from "./findings.js";
+import { Walk } from "./walk.js";
+
+export class Mend {
+  constructor(page) {
+    this.page = page;
+    this.stages = ["mend"];
+    this.walk = new Walk(page);
+    this.findings = new Findings(page);
+    this.panels = new Panels("bench-mend", "flaws", (panel) => { if (panel !== "hand") page.parts.weave.brush.put(false); this.dress(); });
+    const { walk, findings } = this;
+    this.does = {
+      "edge-before": () => walk.step(-1),
+      "edge-after": () => walk.step(1),
+      "flaw-before": () => findings.step(-1),
+      "flaw-after": () => findings.step(1),
+      "flaw-take": () => findings.take(0),
+      "flaw-accept": () => findings.accept(),
+    };
+    this.keys = {
+      e: (event) => walk.step(event.shiftKey ? -1 : 1), x: () => walk.take(),
+      t: (event) => findings.step(event.shiftKey ? -1 : 1), y: () => findings.take(0), a: () => findings.accept(),
+    };
+  }
+
+  dress() {
+    if (this.page.stage !== "mend") return this.findings.hide();
+    this.panels.dress();
+    return this.findings.renew(this.panels.shown === "flaws");
+  }
+
+  moved() { this.findings.moved(); }
+  left() { this.findings.leave(); }
+
+  clicked(event) {
+    const go = event.target.closest("[data-flaw-go]")?.dataset.flawGo;
+    if (go) { this.findings.go(go); return true; }
+    return this.panels.clicked(event);
+  }
+}

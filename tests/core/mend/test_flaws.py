@@ -1,0 +1,234 @@
+"""Flaws put into small made-up weaves are found, named by kind and frame, and nothing else is; remedies cover them."""
+
+from __future__ import annotations
+
+import math
+
+import cv2
+import numpy as np
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+from eaveplane.core.gather.detail import measure_detail, signal
+from eaveplane.core.masks.strokes import Stroke
+from eaveplane.core.mend.flaws.examine import examined, flaws_in
+from eaveplane.core.mend.flaws.finding import Examined, Finding, ranked
+from eaveplane.core.mend.flaws.refused import halos
+from eaveplane.core.mend.flaws.remedies import covered_by, inside_of, is_mended, name_of, remedies, strokes_over
+from eaveplane.core.weave.places import Places
+from eaveplane.core.weave.weave import RegisteredFrames
+from eaveplane.imaging.light import root_luma
+from eaveplane.imaging.placement import Placement
+
+WIDTH, HEIGHT, NOISE, BLUR = 640, 480, 0.003, 3.0
+UPPER = np.s_[: HEIGHT // 2]
+
+
+def textured(seed: int) -> np.ndarray:
+    """A picture in root light, textured at all sizes below and plain as a sky above a third."""
+    rng = np.random.default_rng(seed)
+    picture = np.zeros((HEIGHT, WIDTH), np.float32)
+    for sigma, strength in ((1.0, 0.10), (3, 0.06), (12, 0.05)):
+        rough = cv2.GaussianBlur(rng.standard_normal((HEIGHT, WIDTH)).astype(np.float32), (0, 0), sigma)
+        picture += strength * rough / rough.std() / 2
+    picture[: HEIGHT // 3] *= 0.02
+    return np.repeat((0.5 + picture)[..., None], 3, axis=2)
+
+
+def disc(picture: np.ndarray) -> np.ndarray:
+    radius = int(BLUR)
+    kernel = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1,) * 2).astype(np.float32)
+    return np.asarray(cv2.filter2D(picture, -1, kernel / kernel.sum(), borderType=cv2.BORDER_REFLECT), np.float32)
+
+
+class Made:
+    """Two frames of a picture, the first sharp below, the second sharp above, their label weights and their plain weave."""
+
+    def __init__(self, seed: int = 1) -> None:
+        rng = np.random.default_rng([seed, 2])
+        sharp = textured(seed)
+        self.frames = []
+        for k in range(2):
+            frame = disc(sharp)
+            part = np.s_[: HEIGHT // 2] if k else np.s_[HEIGHT // 2 :]
+            frame[part] = sharp[part]
+            self.frames.append(frame + NOISE * rng.standard_normal(frame.shape).astype(np.float32))
+        self.gates = np.zeros((2, HEIGHT // 4, WIDTH // 4), np.float32)
+        self.gates[1, : HEIGHT // 8], self.gates[0, HEIGHT // 8 :] = 1, 1
+
+    def woven(self) -> np.ndarray:
+        owner = cv2.resize(self.gates[1], (WIDTH, HEIGHT), interpolation=cv2.INTER_NEAREST)[..., None]
+        return owner * self.frames[1] + (1 - owner) * self.frames[0]
+
+    def found(self, picture: np.ndarray | None = None, shift: float = 0.0) -> list[Finding]:
+        woven = self.woven() if picture is None else picture
+        placements = [Placement(np.array([[1, 0, k * shift], [0, 1, 0], [0, 0, 1.0]]), (WIDTH, HEIGHT)) for k in range(2)]
+        laid = RegisteredFrames(["a", "b"], 0, (WIDTH, HEIGHT), placements, 20 * NOISE**2, lambda k, level, box: cut(self.frames[k], box), Places((BLUR, 0.0), 0.1, 1e-6, 1e-6))
+        energies = np.stack([signal(measure_detail(root_luma(frame))) for frame in self.frames])
+        seen, luma = examined(laid, self.gates, energies, lambda box: cut(woven, box), only_full_size=True)
+        return flaws_in(seen, luma, laid.placements)
+
+
+def cut(picture: np.ndarray, box: tuple[int, int, int, int]) -> np.ndarray:
+    x, y, w, h = box
+    return np.ascontiguousarray(picture[y : y + h, x : x + w])
+
+
+def holds(finding: Finding, x: float, y: float) -> bool:
+    left, top, w, h = finding.box
+    return left <= x <= left + w and top <= y <= top + h
+
+
+def test_a_weave_without_flaws_has_no_findings() -> None:
+    for seed in range(3):
+        assert Made(seed).found() == []
+
+
+def test_a_place_given_to_a_blurred_frame_is_soft_and_the_sharp_one_is_named() -> None:
+    made = Made()
+    made.gates[:, 90:105, 60:90] = 0
+    made.gates[1, 90:105, 60:90] = 1
+    (flaw,) = made.found()
+    assert flaw.kind == "soft" and flaw.frames[0] == 0 and holds(flaw, 300, 390) and flaw.severity > 0.3
+    assert flaw.told(["near", "far"]) == "Frame near is sharper here."
+    x, y, w, h = flaw.box
+    assert abs(x - 240) < 24 and abs(y - 360) < 24 and abs(w - 120) < 48 and abs(h - 60) < 48
+
+
+def test_what_no_frame_shows_sharper_is_no_finding_though_it_is_soft() -> None:
+    made = Made()
+    made.frames = [frame.copy() for frame in made.frames]
+    for frame in made.frames:
+        frame[330:420, 200:360] = disc(disc(frame))[330:420, 200:360]
+    assert made.found() == []
+
+
+def test_a_bright_place_from_a_blurred_frame_is_a_wrong_source() -> None:
+    made = Made()
+    made.frames = [frame + np.float32(0.4) for frame in made.frames]
+    made.gates[:, 90:105, 60:90] = 0
+    made.gates[1, 90:105, 60:90] = 1
+    (flaw,) = made.found()
+    assert flaw.kind == "source" and flaw.frames[0] == 0
+
+
+@pytest.mark.parametrize("gain", [0.97, 1.04])
+def test_a_step_of_tone_between_frames_is_told_by_how_much(gain: float) -> None:
+    made = Made()
+    made.frames[1] = made.frames[1] * np.float32(gain)
+    found = made.found()
+    (flaw,) = found
+    assert flaw.kind == "seam" and flaw.frames == (0, 1) and abs(flaw.box[1] + flaw.box[3] / 2 - HEIGHT / 2) < 12
+    # of light, which is the square of what is compared
+    assert f"{100 * 2 * abs(math.log(gain)):.0f} %" in flaw.said and flaw.stops == pytest.approx(2 * math.log2(gain), abs=0.01)
+    # the reference keeps its tone; the other is trimmed back
+    assert [(r.frame, r.strokes, r.stops) for r in remedies(flaw, ["a", "b"], 0)] == [(1, (), pytest.approx(-2 * math.log2(gain), abs=0.01))]
+    assert [r.frame for r in remedies(flaw, ["a", "b"], 1)] == [0]
+
+
+def spot(frame: np.ndarray, x: int, y: int, radius: float, strength: float) -> None:
+    down, across = np.mgrid[:HEIGHT, :WIDTH].astype(np.float32)
+    frame += (strength * np.exp(-((across - x) ** 2 + (down - y) ** 2) / (2 * radius**2)))[..., None]
+
+
+@pytest.mark.parametrize(("radius", "strength"), [(2.0, -0.08), (5.0, -0.05), (3.0, 0.06)])
+def test_a_spot_of_one_frame_is_a_speck_and_one_of_the_scene_is_not(radius: float, strength: float) -> None:
+    made = Made()
+    spot(made.frames[1], 200, 80, radius, strength)
+    # what stands in the scene is in both frames
+    for frame in made.frames:
+        spot(frame, 420, 80, radius, strength)
+    (flaw,) = made.found()
+    assert flaw.kind == "speck" and flaw.frames == (1,) and holds(flaw, 200, 80)
+
+
+def test_a_spot_of_the_sensor_is_told_from_one_of_the_scene() -> None:
+    made = Made()
+    # frames as they are laid: the second moved by 14 pixels, and its dust with it
+    spot(made.frames[0], 200, 80, 2.5, -0.08)
+    spot(made.frames[1], 214, 80, 2.5, -0.08)
+    found = made.found(shift=14.0)
+    assert {f.kind for f in found} == {"speck"} and any("place of the sensor" in f.said or "alone" in f.said for f in found)
+    assert any(holds(f, 214, 80) for f in found)
+
+
+def test_a_thing_that_moved_and_is_cut_off_is_a_ghost() -> None:
+    made = Made(4)
+    rng = np.random.default_rng(8)
+    stem = cv2.GaussianBlur(rng.standard_normal((120, 60)).astype(np.float32), (0, 0), 2.0)
+    stem = 0.18 * stem / stem.std() / 2
+    for k, x in enumerate((300, 312)):
+        made.frames[k][280:400, x : x + 60] = 0.5 + (stem if k == 0 else cv2.GaussianBlur(stem, (0, 0), 1.0))[..., None]
+    picture = made.woven()
+    # half of either moment: the thing stands twice
+    picture[270:410, 290:385] = (made.frames[0][270:410, 290:385] + made.frames[1][270:410, 290:385]) / 2
+    found = made.found(picture)
+    assert any(f.kind == "ghost" and holds(f, 340, 340) and f.frames[0] == 0 for f in found)
+    assert not [f for f in made.found() if f.kind == "ghost"]
+
+
+def test_halos_are_where_wide_veils_were_refused() -> None:
+    shape = (60, 80)
+    energies = np.zeros((2, 3, *shape), np.float32)
+    energies[0] = 0.01
+    refused = np.zeros(shape, np.float32)
+    refused[20:30, 40:50] = 1
+
+    def seen(blur: float) -> Examined:
+        small = np.full((*shape, 3), 0.5, np.float32)
+        return Examined(energies, energies[0], np.ones((2, *shape), bool), small, np.stack([small, small]), np.ones((2, *shape), np.float32), [blur, 0.0], (320, 240), 1e-6, lambda k, box: small)
+
+    (flaw,) = halos(seen(9.0), refused)
+    assert flaw.kind == "halo" and flaw.box == (160, 80, 40, 40) and "about 9 px" in flaw.said and 0 < flaw.severity < 0.5
+    assert not list(halos(seen(1.0), refused)) and not list(halos(seen(9.0), np.zeros(shape, np.float32)))
+
+
+def test_the_worst_comes_first_and_one_place_is_reported_once() -> None:
+    flaws = [Finding("soft", (0, 0, 40, 40), (), 0.3, (0,), ""), Finding("ghost", (4, 4, 36, 36), (), 0.6, (0,), ""), Finding("seam", (200, 0, 40, 40), (), 0.2, (0, 1), "")]
+    assert [f.kind for f in ranked(flaws)] == ["ghost", "seam"]
+
+
+# ---- remedies --------------------------------------------------------------------------------------------------
+
+
+def flaw_of(outline: list[tuple[float, float]]) -> Finding:
+    points = np.array(outline)
+    (x, y), (x1, y1) = points.min(axis=0).astype(int), np.ceil(points.max(axis=0)).astype(int)
+    return Finding("soft", (int(x), int(y), int(x1 - x) + 1, int(y1 - y) + 1), tuple(outline), 0.5, (1, 0), "Frame {0} is sharper here.")
+
+
+@given(st.integers(0, 10_000), st.floats(12, 900), st.integers(3, 12))
+@settings(max_examples=60)
+def test_strokes_cover_whatever_was_outlined_and_little_beside_it(seed: int, size: float, corners: int) -> None:
+    rng = np.random.default_rng(seed)
+    turns = np.sort(rng.uniform(0, 2 * np.pi, corners))
+    reach = size * rng.uniform(0.4, 1.0, corners)
+    flaw = flaw_of([(1000 + float(r * np.cos(t)), 1000 + float(r * np.sin(t))) for r, t in zip(reach, turns, strict=True)])
+    inside = inside_of(flaw)
+    assume(inside.sum() >= 4)
+    strokes = strokes_over(flaw.outline, "f")
+    assert is_mended(flaw, strokes) and float(covered_by(flaw, strokes)[inside].mean()) > 0.93
+    assert all(s.action == "draw" and s.frame == "f" and s.fitted for s in strokes)
+    far = np.array(flaw.outline)
+    for stroke in strokes:
+        x, y, w, h = stroke.bounds()
+        assert x > far[:, 0].min() - 120 and y > far[:, 1].min() - 120 and x + w < far[:, 0].max() + 120 and y + h < far[:, 1].max() + 120
+
+
+def test_a_flaw_is_mended_by_any_brush_over_most_of_it_but_not_by_one_beside_it() -> None:
+    flaw = flaw_of([(100, 100), (180, 100), (180, 160), (100, 160)])
+    assert not is_mended(flaw, [])
+    across = Stroke(action="in", frame="a", width=80, softness=0.2, opacity=1, points=[(100, 130), (180, 130)])
+    assert is_mended(flaw, [across]) and not is_mended(flaw, [across.model_copy(update={"points": [(100, 300), (180, 300)]})])
+    assert not is_mended(flaw, [across.model_copy(update={"action": "way", "frame": "", "way": "gentle"})])
+
+
+def test_remedies_draw_from_the_frames_named_and_specks_are_healed_first() -> None:
+    flaw = flaw_of([(100, 100), (180, 100), (180, 160), (100, 160)])
+    assert [(r.frame, {s.frame for s in r.strokes}) for r in remedies(flaw, ["a", "b", "c"], 0)] == [(1, {"b"}), (0, {"a"})]
+    speck = Finding("speck", (50, 50, 10, 10), tuple((55 + 5 * math.cos(t), 55 + 5 * math.sin(t)) for t in range(6)), 0.4, (2,), "")
+    found = remedies(speck, ["a", "b", "c"], 0)
+    assert [r.frame for r in found] == [None, 1] and found[0].strokes[0].action == "heal"
+    assert all(is_mended(speck, r.strokes) for r in found)
+    assert name_of(speck) == name_of(Finding("speck", (51, 52, 10, 10), (), 0.9, (1,), "")) == "speck-1-1"

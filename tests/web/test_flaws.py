@@ -1,0 +1,147 @@
+"""Flaws on Mend's page: told, led to, mended by a remedy, accepted; what is asked wrongly is refused."""
+
+from __future__ import annotations
+
+import io
+import json
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from eaveplane.pipeline.cache import Cache
+from eaveplane.store import jobs
+from eaveplane.web.scene.opened import ScenePage
+from tests.pipeline.test_work import done
+from tests.web.conftest import Page
+
+pytestmark = pytest.mark.slow
+
+
+def planted(page: Page, flaws: list[dict[str, object]]) -> str:
+    """Put findings in the place of those of the scene's weave; the key they lie under."""
+    with page.client.application.app_context():
+        desk = page.client.application.extensions["eaveplane"]
+        scene = ScenePage(page.scene, desk)
+        assert scene.plan is not None
+        key, cache = scene.plan.flaws.key, desk.library.cache
+    cache.drop(key)
+    cache.make(key, lambda folder: (folder / "flaws.json").write_text(json.dumps(flaws)) and None)
+    desk.kept.clear()
+    return str(key)
+
+
+def flaw(kind: str, x: int, y: int, frames: tuple[int, ...], said: str, side: int = 40, **more: object) -> dict[str, object]:
+    outline = [[x, y], [x + side, y], [x + side, y + side], [x, y + side]]
+    return {"kind": kind, "box": [x, y, side, side], "outline": outline, "severity": 0.6, "frames": frames, "said": said, "stops": 0.0, **more}
+
+
+FOUND = [
+    flaw("soft", 200, 300, (0, 1), "Frame {0} is sharper here."),
+    flaw("speck", 420, 60, (2,), "A spot that frame {0} alone shows.", side=10),
+    flaw("seam", 300, 200, (1, 2), "Tone steps by 4 % between frames {0} and {1}.", stops=0.06),
+]
+
+
+@pytest.fixture(scope="module")
+def woven(page: Page) -> Page:
+    """The scene woven, with what was found in it."""
+    answer = page.post(page.at("/weave/go"))
+    assert answer.status_code == 200
+    job = jobs.latest(page.library.db, page.scene)
+    assert job is not None and done(page.library, job["id"])["state"] == "done"
+    return page
+
+
+def test_flaws_are_looked_for_after_weaving(woven: Page) -> None:
+    told = woven.get(woven.at("/mend/findings.json")).json
+    assert isinstance(told, list) and all(f["state"] == "open" for f in told)
+    html = woven.get(woven.at("/mend")).text
+    assert "No flaw was found" in html if not told else "data-flaw=" in html
+    # results of an earlier version know of none: they can be looked for without weaving anew
+    cache: Cache = woven.library.cache
+    key = planted(woven, [])
+    cache.drop(key)
+    assert "Look for flaws" in woven.get(woven.at("/mend")).text and woven.get(woven.at("/mend/findings.json")).json == []
+    assert woven.post(woven.at("/mend/look"), {}).status_code == 200
+    job = jobs.latest(woven.library.db, woven.scene)
+    assert job is not None and done(woven.library, job["id"])["state"] == "done" and cache.has(key)
+
+
+def test_flaws_are_told_on_route_bench_and_notebook(woven: Page) -> None:
+    planted(woven, FOUND)
+    html = woven.get(woven.at("/mend")).text
+    assert "3 flaws open" in woven.get("/").text
+    assert "Mend (3)" in html and "3 flaws open" in html and "Frame 1 is sharper here. In Mend, T leads there." in html
+    told = woven.get(woven.at("/mend/findings.json")).json
+    assert [(f["number"], f["kind"], f["said"], f["state"]) for f in told] == [
+        (1, "Soft", "Frame 1 is sharper here.", "open"),
+        (2, "Speck", "A spot that frame 3 alone shows.", "open"),
+        (3, "Seam step", "Tone steps by 4 % between frames 2 and 3.", "open"),
+    ]
+
+
+def picture(page: Page, address: str) -> np.ndarray:
+    answer = page.get(page.at(address))
+    assert answer.status_code == 200 and answer.mimetype == "image/jpeg"
+    return np.asarray(Image.open(io.BytesIO(answer.data)), dtype=float)
+
+
+def test_a_remedy_is_seen_taken_and_undone(woven: Page) -> None:
+    planted(woven, FOUND)
+    name = woven.get(woven.at("/mend/findings.json")).json[0]["name"]
+    offered = woven.get(woven.at(f"/mend/remedies.json?flaw={name}")).json["remedies"]
+    assert offered and all(o["label"].startswith("Frame ") and "sharp" in o["gain"] for o in offered)
+    now, then = (picture(woven, f"/mend/remedy.jpg?flaw={name}&which={which}") for which in ("", "0"))
+    assert now.shape == then.shape == (168, 232, 3)
+    before = len(woven.recipe().strokes)
+    assert woven.post(woven.at("/mend/remedy"), {"flaw": name, "which": "0"}).status_code == 200
+    recipe = woven.recipe()
+    assert len(recipe.strokes) > before and all(s.action == "draw" and s.fitted for s in recipe.strokes[before:])
+    assert woven.get(woven.at("/mend/findings.json")).json[0]["state"] == "mended" and "Mend (2)" in woven.get(woven.at("/mend")).text
+    # what was promised is what there is now
+    np.testing.assert_array_equal(picture(woven, f"/mend/remedy.jpg?flaw={name}&which="), then)
+    woven.post(woven.at("/undo/mend"), {})
+    assert len(woven.recipe().strokes) == before and woven.get(woven.at("/mend/findings.json")).json[0]["state"] == "open"
+
+
+def test_a_speck_is_healed_and_a_step_of_tone_trimmed(woven: Page) -> None:
+    planted(woven, FOUND)
+    _, speck, seam = (f["name"] for f in woven.get(woven.at("/mend/findings.json")).json)
+    assert woven.get(woven.at(f"/mend/remedies.json?flaw={speck}")).json["remedies"][0]["label"] == "Heal"
+    assert woven.post(woven.at("/mend/remedy"), {"flaw": speck, "which": "0"}).status_code == 200
+    healed = woven.recipe().strokes[-1]
+    assert healed.action == "heal" and healed.source != (0, 0)
+    woven.post(woven.at("/undo/mend"), {})
+    (trim, *_) = woven.get(woven.at(f"/mend/remedies.json?flaw={seam}")).json["remedies"]
+    assert "trimmed by" in trim["label"] and trim["gain"] == "then weave anew"
+    assert picture(woven, f"/mend/remedy.jpg?flaw={seam}&which=0").shape == (168, 232, 3)
+    assert woven.post(woven.at("/mend/remedy"), {"flaw": seam, "which": "0"}).status_code == 200
+    assert sorted({f.trim.exposure for f in woven.recipe().frames}) in ([-0.06, 0.0], [0.0, 0.06])
+    woven.post(woven.at("/undo/mend"), {})
+
+
+def test_a_flaw_is_accepted_and_taken_up_again(woven: Page) -> None:
+    planted(woven, FOUND)
+    name = woven.get(woven.at("/mend/findings.json")).json[0]["name"]
+    woven.post(woven.at("/mend/accept"), {"flaw": name})
+    assert woven.recipe().accepted == [name] and woven.get(woven.at("/mend/findings.json")).json[0]["state"] == "accepted"
+    woven.post(woven.at("/mend/accept"), {"flaw": name})
+    assert woven.recipe().accepted == [] and woven.get(woven.at("/mend/findings.json")).json[0]["state"] == "open"
+
+
+def test_what_is_not_there_is_refused_in_words(woven: Page) -> None:
+    planted(woven, FOUND)
+    name = woven.get(woven.at("/mend/findings.json")).json[0]["name"]
+    for answer in (woven.post(woven.at("/mend/accept"), {"flaw": "soft-9-9"}), woven.get(woven.at("/mend/remedies.json?flaw=")), woven.get(woven.at("/mend/remedy.jpg?flaw=../x&which=0"))):
+        assert answer.status_code == 400 and "not there any more" in answer.text
+    for which in ("9", "-1", "x"):
+        assert woven.post(woven.at("/mend/remedy"), {"flaw": name, "which": which}).status_code == 400
+    assert woven.post(woven.at("/mend/remedy"), {"which": "0"}).status_code == 400
+
+
+def test_damaged_findings_are_looked_for_again(woven: Page) -> None:
+    key = planted(woven, FOUND)
+    (woven.library.cache.path(key) / "flaws.json").write_text('[{"kind": "soft"')
+    woven.client.application.extensions["eaveplane"].kept.clear()
+    assert woven.get(woven.at("/mend")).status_code == 200 and "Look for flaws" in woven.get(woven.at("/mend")).text
