@@ -27,7 +27,7 @@ def test_nothing_stands_in_anybodys_way(gathered: Server, browser: Browser, widt
         if "/scene/" in url:
             whole(page)
         page.add_script_tag(path=AXE)
-        panels = page.locator(".bench-weave .panels button, .bench-register .panels button")
+        panels = page.locator(".bench-weave .panels button, .bench-mend .panels button, .bench-register .panels button")
         for panel in range(max(1, panels.count())):
             if panels.count():
                 panels.nth(panel).click()

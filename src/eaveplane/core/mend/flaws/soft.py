@@ -29,8 +29,8 @@ BRIGHT = 0.8
 
 def soft_places(seen: Examined) -> Iterator[Finding]:
     """Findings of kind soft or source, each with the frame that is sharpest there first."""
-    strength = np.sqrt(np.stack([[cv2.blur(band, (WINDOW, WINDOW)) for band in frame] for frame in seen.energies]) * seen.reach[:, None])
-    woven = np.sqrt(np.stack([cv2.blur(band, (WINDOW, WINDOW)) for band in seen.woven]))
+    strength = np.stack([[_strength(band) for band in frame] for frame in seen.energies]) * seen.reach[:, None]
+    woven = np.stack([_strength(band) for band in seen.woven])
     best = strength.max(axis=0)
     gap = best - woven
     lost = (gap > LEAST) & (woven < LOST * best)
@@ -47,6 +47,11 @@ def soft_places(seen: Examined) -> Iterator[Finding]:
         said = "A bright place is given by a blurred frame; frame {0} shows it sharp." if bright else "Frame {0} is sharper here."
         others = tuple(int(k) for k in order[:2] if by_frame[k] > 0.5 * by_frame[sharpest])
         yield Finding("source" if bright else "soft", seen.around(patch.box, 0), patch.outline(), severity, others, said)
+
+
+def _strength(energy: FloatArray) -> FloatArray:
+    # running sums leave a little less than nothing where there is nothing
+    return np.sqrt(np.maximum(cv2.blur(energy, (WINDOW, WINDOW)), 0))
 
 
 def _size_of(patch: Patch) -> float:

@@ -25,9 +25,14 @@ export class Findings {
   get flaw() { return this.all.find((f) => f.name === this.here); }
 
   /** The bench was drawn anew: what is found, or what became of it, may have changed. */
-  async renew(shown) {
+  renew(shown) {
     this.shown = shown;
     if (!shown || !this.bench) return this.hide();
+    this.coming = this.read();
+    return this.coming;
+  }
+
+  async read() {
     const answer = await fetch(this.bench.dataset.findings).catch(() => null);
     if (!answer?.ok || !this.shown) return undefined;
     this.all = await answer.json();
@@ -80,7 +85,9 @@ export class Findings {
   }
 
   /** To the next flaw that is open, or, where none is, to the next. */
-  step(by) {
+  async step(by) {
+    // a key may come before what was found has
+    await this.coming;
     const open = this.all.filter((f) => f.state === "open" || f.name === this.here), among = open.length > (this.flaw && this.flaw.state !== "open" ? 1 : 0) ? open : this.all;
     if (!among.length) return tell(this.page.state.woven ? "No flaw was found." : "Weave the frames first; then the program looks for flaws.");
     const now = among.findIndex((f) => f.name === this.here);

@@ -12,17 +12,29 @@ export class Mend {
     this.panels = new Panels("bench-mend", "flaws", (panel) => { if (panel !== "hand") page.parts.weave.brush.put(false); this.dress(); });
     const { walk, findings } = this;
     this.does = {
-      "edge-before": () => walk.step(-1),
-      "edge-after": () => walk.step(1),
+      "edge-before": () => this.edge(-1),
+      "edge-after": () => this.edge(1),
       "flaw-before": () => findings.step(-1),
       "flaw-after": () => findings.step(1),
       "flaw-take": () => findings.take(0),
       "flaw-accept": () => findings.accept(),
     };
     this.keys = {
-      e: (event) => walk.step(event.shiftKey ? -1 : 1), x: () => walk.take(),
-      t: (event) => findings.step(event.shiftKey ? -1 : 1), y: () => findings.take(0), a: () => findings.accept(),
+      e: (event) => this.edge(event.shiftKey ? -1 : 1), x: () => walk.take(),
+      t: (event) => { this.turn("flaws"); findings.step(event.shiftKey ? -1 : 1); }, y: () => findings.take(0), a: () => findings.accept(),
     };
+  }
+
+  /** What a key asks for is seen in its part of the bench. */
+  turn(panel) {
+    if (this.panels.shown === panel) return;
+    this.panels.shown = panel;
+    this.dress();
+  }
+
+  edge(by) {
+    this.turn("hand");
+    this.walk.step(by);
   }
 
   dress() {
