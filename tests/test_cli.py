@@ -136,6 +136,25 @@ def test_every_way_weaves_and_is_told(way: str, stacked: tuple[Path, dict[str, A
     assert 25 < other < ours + 0.2
 
 
+def test_a_flaw_that_is_bad_is_told_and_is_exit_4(stacked: tuple[Path, dict[str, Any]], tripod: Set, tmp_path: Path) -> None:
+    """One frame made much too bright on purpose: wherever it meets another its tone steps."""
+    folder, report = stacked
+    assert not [flaw for flaw in report["flaws"] if flaw["severity"] >= 0.5]
+    recipe = json.loads((folder / "recipe.json").read_text())
+    recipe["frames"][1]["trim"] = {"exposure": 0.4}
+    (tmp_path / "r.json").write_text(json.dumps(recipe))
+    result = run("stack", *tripod.paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "told.json", "--recipe", tmp_path / "r.json", "--way", "crisp-seams")
+    assert result.exit_code == 4 and "A flaw should be looked at, seam step around" in result.output
+    told = json.loads((tmp_path / "told.json").read_text())["flaws"]
+    names = {path.name for path in tripod.paths}
+    assert told[0]["kind"] == "seam" and told[0]["severity"] >= 0.5 and set(told[0]["frames"]) <= names and tripod.paths[1].name in told[0]["frames"]
+    assert all(len(f["box"]) == 4 and f["box"][0] >= 0 and f["box"][0] + f["box"][2] <= 1080 and f["said"] and f["state"] == "open" for f in told)
+    # once somebody has accepted them, nothing is in the way
+    recipe["accepted"] = [f"seam-{(f['box'][0] + f['box'][2] // 2) // 32}-{(f['box'][1] + f['box'][3] // 2) // 32}" for f in told]
+    (tmp_path / "r.json").write_text(json.dumps(recipe))
+    assert run("stack", *tripod.paths, "--out", tmp_path / "p.tif", "--recipe", tmp_path / "r.json", "--way", "crisp-seams").exit_code == 0
+
+
 def test_by_hand_with_drift(handheld: Set, tmp_path: Path) -> None:
     shuffled = [handheld.paths[i] for i in (2, 0, 3, 1)]
     result = run("stack", *shuffled, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--develop", "none", "--seam", 3, *PLAIN)
