@@ -77,7 +77,6 @@ def walk(page: Page, address: str, folder: Path) -> None:
         settle(page)
     page.locator(".hue-rulers:visible input[type=number]").nth(1).fill("-40")
     page.keyboard.press("Enter")
-    keep("colour")
     page.click(".panels [data-panel=areas]")
     page.get_by_role("button", name="Graduated").click()
     expect(page.locator(".area-handle")).to_have_count(3)
@@ -107,6 +106,7 @@ def walk(page: Page, address: str, folder: Path) -> None:
     keep("share-map")
     page.keyboard.press("0")
     page.locator("#bench-main a.main").click()
+    page.click(".bench-mend [data-panel=hand]")
     page.keyboard.press("2")
     page.keyboard.press("0")
     page.mouse.move(350, 330)
@@ -131,10 +131,32 @@ def walk(page: Page, address: str, folder: Path) -> None:
     keep("shelf")
     page.goto(f"{address}/queue/")
     keep("queue")
+    flaws(page, f"{address}/scene/1")
+    keep("flaws")
     page.goto(f"{address}/scene/1/weave")
     page.click("[data-do=theme]")
     page.keyboard.press("c")
     keep("dusk")
+
+
+def flaws(page: Page, scene: str) -> None:
+    """Provoke some, with one frame made too bright and its seams left hard, and go to the first."""
+    page.goto(f"{scene}/even")
+    page.click(".panels [data-panel=frames]")
+    page.keyboard.press("2")
+    page.locator("#trim [data-name='trim.exposure'] input[type=number]").fill("0.25")
+    page.keyboard.press("Enter")
+    settle(page)
+    page.goto(f"{scene}/weave")
+    page.select_option("#way", "crisp-seams")
+    settle(page)
+    page.locator(".bench-main .main").click()
+    expect(page.locator("#bench-main a.main")).to_have_text("On to Mend", timeout=300_000)
+    page.locator("#bench-main a.main").click()
+    expect(page.locator("[data-flaw]").first).to_be_visible()
+    page.keyboard.press("t")
+    expect(page.locator(".remedies figure")).not_to_have_count(0)
+    page.wait_for_function("() => [...document.querySelectorAll('.remedies img')].every((picture) => picture.complete && picture.naturalWidth)")
 
 
 def main() -> None:

@@ -21,6 +21,8 @@ BLURS = (0.6, 0.9, 1.3, 1.8, 2.5, 3.5, 5.0)
 """Pixels (sigma) by which the sharper frame is blurred to look like the weave."""
 ALIKE = 0.35
 """What blur must leave of the difference: else the frame shows something else rather than the same thing sharper."""
+LOOKED = 96
+"""Cells each way that are looked at in full size at most."""
 VISIBLE = 0.05
 """Contrast, in root light, whose loss is as bad as can be."""
 BRIGHT = 0.8
@@ -39,9 +41,10 @@ def soft_places(seen: Examined) -> Iterator[Finding]:
         by_frame = [float((frame[:, patch.part[0], patch.part[1]] ** 2).sum(axis=0)[inside].sum()) for frame in strength]
         order = np.argsort(by_frame)[::-1]
         sharpest = int(order[0])
-        if not _same_but_softer(seen, patch, sharpest):
+        told = gap[:, patch.part[0], patch.part[1]].max(axis=0)
+        if not _same_but_softer(seen, _worst_of(patch, told), sharpest):
             continue
-        told = gap[:, patch.part[0], patch.part[1]].max(axis=0)[inside]
+        told = told[inside]
         severity = float(np.clip(np.percentile(told, 75) / VISIBLE, 0, 1)) * _size_of(patch)
         bright = float(np.median(root_luma(seen.frames[sharpest])[patch.part][inside])) > BRIGHT
         said = "A bright place is given by a blurred frame; frame {0} shows it sharp." if bright else "Frame {0} is sharper here."
@@ -57,6 +60,15 @@ def _strength(energy: FloatArray) -> FloatArray:
 def _size_of(patch: Patch) -> float:
     """How much a place's size adds to how visible it is, 0.5 to 1: some hundred cells are seen at once."""
     return float(np.clip(0.5 + 0.25 * np.log10(max(1, patch.mask.sum()) / SMALLEST), 0.5, 1))
+
+
+def _worst_of(patch: Patch, told: FloatArray) -> Patch:
+    """A piece of a patch, of at most LOOKED cells each way, around where most is lost: that tells of all of it."""
+    x, y, w, h = patch.box
+    row, column = np.unravel_index(int((told * patch.mask).argmax()), patch.mask.shape)
+    left, top = (min(max(0, int(at) - LOOKED // 2), max(0, side - LOOKED)) for at, side in ((column, w), (row, h)))
+    mask = patch.mask[top : top + LOOKED, left : left + LOOKED]
+    return Patch((x + left, y + top, mask.shape[1], mask.shape[0]), mask)
 
 
 def _same_but_softer(seen: Examined, patch: Patch, frame: int) -> bool:
