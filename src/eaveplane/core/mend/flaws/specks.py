@@ -14,7 +14,7 @@ from .finding import Examined, Finding
 
 RADII = (1.5, 2.5, 4.0, 6.0)
 """Pixels (sigma) of spots that are looked for."""
-ALONE = 5.0
+ALONE = 4.5
 """By how many times a spot must stand out from what is around it."""
 FAINTEST = 0.012
 """Root light by which it must."""
@@ -28,8 +28,8 @@ VISIBLE = 0.12
 """Strength that is as bad as can be."""
 WORST = 0.49
 """A spot never alone makes a result doubtful."""
-MOST = 200
-"""Spots, the strongest, that are looked at in the frames."""
+MOST = 400
+"""Spots, the clearest, that are looked at in the frames."""
 
 
 def specks(seen: Examined, luma: FloatArray, level: int, placements: Sequence[Placement]) -> Iterator[Finding]:
@@ -59,8 +59,8 @@ def specks(seen: Examined, luma: FloatArray, level: int, placements: Sequence[Pl
 
 
 def _spots(luma: FloatArray) -> list[tuple[float, float, float, float]]:
-    """Places, radii and strengths of round spots that stand alone, strongest first."""
-    found: list[tuple[float, float, float, float]] = []
+    """Places, radii and strengths of round spots that stand alone, clearest first."""
+    found: list[tuple[float, tuple[float, float, float, float]]] = []
     for radius in RADII:
         # larger ones are looked for at a size at which they are as small as the smallest
         halvings = max(0, int(np.log2(radius / RADII[0])))
@@ -75,14 +75,14 @@ def _spots(luma: FloatArray) -> list[tuple[float, float, float, float]]:
         wide, near = int(2 * np.ceil(10 * sigma) + 1), int(2 * np.ceil(4 * sigma) + 1)
         square = response * response
         ring = (cv2.blur(square, (wide, wide)) * wide**2 - cv2.blur(square, (near, near)) * near**2) / (wide**2 - near**2)
-        peak &= size > ALONE * np.sqrt(np.maximum(ring, 0))
+        clear = size / np.sqrt(np.maximum(ring, 1e-10))
+        peak &= clear > ALONE
         for y, x in np.argwhere(peak):
             if _round(response, int(x), int(y)):
                 scale = 2**halvings
-                found.append((float((x + 0.5) * scale - 0.5), float((y + 0.5) * scale - 0.5), radius, float(response[y, x])))
-    found.sort(key=lambda spot: -abs(spot[3]))
+                found.append((float(clear[y, x]), (float((x + 0.5) * scale - 0.5), float((y + 0.5) * scale - 0.5), radius, float(response[y, x]))))
     stands: list[tuple[float, float, float, float]] = []
-    for spot in found:
+    for _, spot in sorted(found, reverse=True):
         if all(np.hypot(spot[0] - other[0], spot[1] - other[1]) > 3 * max(spot[2], other[2]) for other in stands):
             stands.append(spot)
     return stands
