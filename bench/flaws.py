@@ -57,8 +57,8 @@ class Scene:
 
     def found(self, picture: FloatArray, gates: FloatArray, frames: list[FloatArray]) -> list[Finding]:
         laid = replace(self.laid, read=lambda k, level, box: frames[k][box[1] : box[1] + box[3], box[0] : box[0] + box[2]])
-        energies = np.stack([signal(measure_detail(root_luma(frame))) for frame in frames])
-        seen, luma = examined(laid, gates, energies, lambda box: picture[box[1] : box[1] + box[3], box[0] : box[0] + box[2]], only_full_size=True)
+        contrasts = np.stack([np.sqrt(signal(measure_detail(root_luma(frame)))) for frame in frames]).astype(np.float16)
+        seen, luma = examined(laid, gates, contrasts, lambda box: picture[box[1] : box[1] + box[3], box[0] : box[0] + box[2]], only_full_size=True)
         return flaws_in(seen, luma, laid.placements)
 
 

@@ -99,9 +99,13 @@ def test_a_remedy_is_seen_taken_and_undone(woven: Page) -> None:
     recipe = woven.recipe()
     assert len(recipe.strokes) > before and all(s.action == "draw" and s.fitted for s in recipe.strokes[before:])
     assert woven.get(woven.at("/mend/findings.json")).json[0]["state"] == "mended" and "Mend (2)" in woven.get(woven.at("/mend")).text
-    # what was promised is what there is now
+    # what was promised is what there is now; without strokes all is as it was
+    look = woven.at("/viewport/{}.jpg?x=150&y=250&w=150&h=150&wide=150")
+    painted, bare = (np.asarray(Image.open(io.BytesIO(woven.get(look.format(what)).data)), dtype=float) for what in ("weave", "unpainted"))
+    assert np.abs(painted - bare).max() > 3
     np.testing.assert_array_equal(picture(woven, f"/mend/remedy.jpg?flaw={name}&which="), then)
     woven.post(woven.at("/undo/mend"), {})
+    np.testing.assert_array_equal(np.asarray(Image.open(io.BytesIO(woven.get(look.format("weave")).data)), dtype=float), bare)
     assert len(woven.recipe().strokes) == before and woven.get(woven.at("/mend/findings.json")).json[0]["state"] == "open"
 
 

@@ -65,8 +65,8 @@ class Made:
         woven = self.woven() if picture is None else picture
         placements = [Placement(np.array([[1, 0, k * shift], [0, 1, 0], [0, 0, 1.0]]), (WIDTH, HEIGHT)) for k in range(2)]
         laid = RegisteredFrames(["a", "b"], 0, (WIDTH, HEIGHT), placements, 20 * NOISE**2, lambda k, level, box: cut(self.frames[k], box), Places((BLUR, 0.0), 0.1, 1e-6, 1e-6))
-        energies = np.stack([signal(measure_detail(root_luma(frame))) for frame in self.frames])
-        seen, luma = examined(laid, self.gates, energies, lambda box: cut(woven, box), only_full_size=True)
+        contrasts = np.stack([np.sqrt(signal(measure_detail(root_luma(frame)))) for frame in self.frames]).astype(np.float16)
+        seen, luma = examined(laid, self.gates, contrasts, lambda box: cut(woven, box), only_full_size=True)
         return flaws_in(seen, luma, laid.placements)
 
 
@@ -170,14 +170,15 @@ def test_a_thing_that_moved_and_is_cut_off_is_a_ghost() -> None:
 
 def test_halos_are_where_wide_veils_were_refused() -> None:
     shape = (60, 80)
-    energies = np.zeros((2, 3, *shape), np.float32)
-    energies[0] = 0.01
+    contrasts = np.zeros((2, 3, *shape), np.float16)
+    contrasts[0] = 0.1
     refused = np.zeros(shape, np.float32)
     refused[20:30, 40:50] = 1
 
     def seen(blur: float) -> Examined:
-        small = np.full((*shape, 3), 0.5, np.float32)
-        return Examined(energies, energies[0], np.ones((2, *shape), bool), small, np.stack([small, small]), np.ones((2, *shape), np.float32), [blur, 0.0], (320, 240), 1e-6, lambda k, box: small)
+        small, gates = np.full((*shape, 3), 0.5, np.float32), np.ones((2, *shape), np.float32)
+        frames = np.stack([small, small]).astype(np.float16)
+        return Examined(contrasts, contrasts[0].astype(np.float32), gates > 0, small, frames, gates, [blur, 0.0], (320, 240), 1e-6, lambda k, box: small)
 
     (flaw,) = halos(seen(9.0), refused)
     assert flaw.kind == "halo" and flaw.box == (160, 80, 40, 40) and "about 9 px" in flaw.said and 0 < flaw.severity < 0.5

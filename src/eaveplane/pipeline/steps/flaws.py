@@ -7,13 +7,13 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
-from ...core.gather.detail import POOL_LEVEL, lay_on, pooled_shape, signal
+from ...core.gather.detail import BANDS, POOL_LEVEL, lay_on, pooled_shape, signal
 from ...core.mend.flaws.examine import examined, flaws_in, to_cells
 from ...core.mend.flaws.finding import Finding, ranked
 from ...core.mend.flaws.refused import halos
 from ...core.weave.laid import RegisteredFrames
-from ...imaging.colour import FloatArray
 from ..cache import Cache
 from ..ticket import Ticket
 from .frame import open_frame
@@ -39,7 +39,7 @@ class Flaws(Step):
             picture, gates = open_weave(cache, self.result.key), open_labels(cache, woven.labelled.key)[list(numbers)]
             # small frames, and all that are read for `stack`, are not kept at a quarter of their size
             only = open_frame(cache, woven.labelled.registered.frames[0]).codes.stored <= POOL_LEVEL
-            seen, luma = examined(laid, gates, energies_of(cache, woven, laid), lambda box: np.asarray(picture.read(0, box)), only, ticket.within(0, 0.6))
+            seen, luma = examined(laid, gates, contrasts_of(cache, woven, laid), lambda box: np.asarray(picture.read(0, box)), only, ticket.within(0, 0.6))
             found = flaws_in(seen, luma, laid.placements)
             ticket.tell(0.95)
             if isinstance(self.result, Lift):
@@ -55,10 +55,12 @@ def open_flaws(cache: Cache, key: str) -> list[Finding]:
     return [Finding(t["kind"], tuple(t["box"]), tuple((x, y) for x, y in t["outline"]), t["severity"], tuple(t["frames"]), t["said"], t["stops"]) for t in told]
 
 
-def energies_of(cache: Cache, woven: Weave, laid: RegisteredFrames) -> FloatArray:
-    """Fine energies (n, 3, h, w) of the frames that are woven by themselves, on the pooled grid, in the light to which they are evened out."""
+def contrasts_of(cache: Cache, woven: Weave, laid: RegisteredFrames) -> NDArray[np.float16]:
+    """Roots of the fine energies (n, 3, h, w) of the frames that are woven by themselves, on the pooled grid, in the light to which they are evened out."""
     registered, numbers = woven.labelled.registered, woven.labelled.found
     drifts, shape = open_registration(cache, registered.key).drifts, pooled_shape(laid.size[1], laid.size[0])
     gains = [(drifts[k].gain[1] if woven.even_out else 1.0) * woven.trims[k].gains()[1] for k in numbers]
-    details = [open_frame(cache, registered.frames[k]).detail() for k in numbers]
-    return np.stack([lay_on(signal(detail), placement, shape) * gain for detail, placement, gain in zip(details, laid.placements, gains, strict=True)])
+    out = np.empty((len(numbers), BANDS, *shape), np.float16)
+    for i, (k, placement, gain) in enumerate(zip(numbers, laid.placements, gains, strict=True)):
+        out[i] = np.sqrt(lay_on(signal(open_frame(cache, registered.frames[k]).detail()), placement, shape) * gain)
+    return out

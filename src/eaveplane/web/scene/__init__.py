@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import cv2
@@ -156,8 +157,8 @@ def span_in(words: str) -> Span:
 
 
 def view_of(number: int, what: str = "weave") -> tuple[ScenePage, View, str]:
-    """What is to be seen of a scene, and the name of what is asked for in it: `variant:N` is the weave of another view, and so is the
-    weave under a span that is being set."""
+    """What is to be seen of a scene, and the name of what is asked for in it: `variant:N` is the weave of another view, and so are the
+    weave under a span that is being set and the `unpainted` one, without strokes."""
     scene = opened(number)
     view, (kind, _, place) = scene.view, what.partition(":")
     if kind == "variant":
@@ -165,6 +166,8 @@ def view_of(number: int, what: str = "weave") -> tuple[ScenePage, View, str]:
         if not place.isdecimal() or int(place) >= len(variants):
             abort(404)
         view, what = scene.trying(scene.recipe.choosing(variants[int(place)])), "weave"
+    elif kind == "unpainted" and scene.view is not None:
+        view, what = replace(scene.view, recipe=scene.recipe.model_copy(update={"strokes": []})), "weave"
     elif "span" in request.args:
         view = scene.trying(scene.recipe.model_copy(update={"span": span_in(request.args["span"])}))
     if view is None:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from ....imaging.colour import FloatArray
 from ....imaging.light import root_luma
@@ -37,7 +38,7 @@ def flaws_in(seen: Examined, luma: FloatArray, placements: Sequence[Placement]) 
 
 
 def examined(
-    laid: RegisteredFrames, gates: FloatArray, energies: FloatArray, woven: Callable[[Box], FloatArray], only_full_size: bool, tell: Callable[[float], None] = lambda share: None
+    laid: RegisteredFrames, gates: FloatArray, contrasts: NDArray[np.float16], woven: Callable[[Box], FloatArray], only_full_size: bool, tell: Callable[[float], None] = lambda share: None
 ) -> tuple[Examined, FloatArray]:
     """What findings are looked for in, and the luma (h, w) of the weave that `woven` gives for a box."""
     (width, height), count = laid.size, len(laid.names)
@@ -52,7 +53,7 @@ def examined(
     for _ in side_by_side(of_weave, list(range(0, height, STRIP))):
         pass
     tell(0.2)
-    frames = np.empty((count, *shape, 3), np.float32)
+    frames = np.empty((count, *shape, 3), np.float16)
     for k, whole in enumerate(side_by_side(lambda k: _quarter(laid, k, only_full_size), list(range(count)))):
         frames[k] = whole
         tell(0.2 + 0.8 * (k + 1) / count)
@@ -62,7 +63,7 @@ def examined(
     def read(k: int | None, box: Box) -> FloatArray:
         return woven(box) if k is None else laid.read(k, 0, box)
 
-    return Examined(energies, signal(measure_detail(luma)), reach, small, frames, gates, places, laid.size, laid.noise / LAPLACIAN, read), luma
+    return Examined(contrasts, np.sqrt(signal(measure_detail(luma))), reach, small, frames, gates, places, laid.size, laid.noise / LAPLACIAN, read), luma
 
 
 def _quarter(laid: RegisteredFrames, k: int, only_full_size: bool) -> FloatArray:

@@ -44,22 +44,28 @@ class Finding:
 class Examined:
     """A weave and the frames it is made of, as findings are looked for, on the pooled grid of the reference frame.
 
-    `energies` (n, 3, h, w) are the frames' fine energies above noise, `woven` (3, h, w) the weave's, `reach` (n, h, w) where frames are;
-    `small` (h, w, 3) is the weave in root light and `frames` (n, h, w, 3) the frames; `gates` (n, h, w) their label weights.
+    `contrasts` (n, 3, h, w) are the roots of the frames' fine energies above noise, `woven` (3, h, w) of the weave's, `reach` (n, h, w) where
+    frames are; `small` (h, w, 3) is the weave in root light and `frames` (n, h, w, 3) the frames; `gates` (n, h, w) their label weights. What there
+    is of every frame is kept in half precision: there may be a hundred.
     `places` are where they are focused, as pixels of blur at full size, if that is known. `read(k, box)` gives frame k and, for None,
     the weave, at full size (h, w, 3).
     """
 
-    energies: FloatArray
+    contrasts: NDArray[np.float16]
     woven: FloatArray
     reach: NDArray[np.bool_]
     small: FloatArray
-    frames: FloatArray
+    frames: NDArray[np.float16]
     gates: FloatArray
     places: Sequence[float] | None
     size: tuple[int, int]
     noise: float
     read: Callable[[int | None, Box], FloatArray] = field(repr=False)
+
+    def energy_in(self, patch: Patch, k: int | None, mask: NDArray[np.bool_] | None = None) -> float:
+        """Sum of the fine energy of frame k, or of the weave, in a patch or in a `mask` (h, w) of its box."""
+        contrast = (self.woven if k is None else self.contrasts[k])[:, patch.part[0], patch.part[1]].astype(np.float32)
+        return float(np.square(contrast).sum(axis=0)[patch.mask if mask is None else mask].sum())
 
     def around(self, part: Box, margin: int) -> Box:
         """A box of the pooled grid as pixels, with a margin, within the picture."""

@@ -37,7 +37,7 @@ VISIBLE = 0.08
 
 def ghosts(seen: Examined) -> Iterator[Finding]:
     """Findings of kind ghost, each with the frames that come nearest to what the weave shows around it."""
-    luma = np.stack([root_luma(frame) for frame in seen.frames])
+    luma = np.stack([root_luma(frame.astype(np.float32)) for frame in seen.frames])
     if len(luma) < 2 or seen.places is None:
         return
     moved = _moved(luma, seen)
@@ -50,7 +50,7 @@ def ghosts(seen: Examined) -> Iterator[Finding]:
         ring = cv2.dilate(patch.mask.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
         order = np.argsort([float(frame[patch.part][ring].mean()) for frame in apart])
         near = int(order[0])
-        around, strong = np.sqrt(float(apart[near][patch.part][ring].mean())), [float(e[:, patch.part[0], patch.part[1]].sum(axis=0)[ring].sum()) for e in (seen.energies[near], seen.woven)]
+        around, strong = np.sqrt(float(apart[near][patch.part][ring].mean())), [seen.energy_in(patch, k, ring) for k in (near, None)]
         if around > AROUND * told or strong[0] < SHARP * strong[1]:
             # the light of several frames in which nothing is sharp alone, rather than one moment cut off
             continue

@@ -25,7 +25,7 @@ def halos(seen: Examined, refused: FloatArray) -> Iterator[Finding]:
     """Findings of kind halo; `refused` (h, w), 0 to 1, on the pooled grid, is where veils were tried and left."""
     for patch in patches(refused > TRIED, JOINED, SMALLEST):
         inside = patch.mask
-        energy = [float(frame[:, patch.part[0], patch.part[1]].sum(axis=0)[inside].mean()) for frame in seen.energies]
+        energy = [seen.energy_in(patch, k) / inside.sum() for k in range(len(seen.contrasts))]
         order = [int(k) for k in np.argsort(energy)[::-1][:2]]
         wide = 2 * max(1.0, float(cv2.distanceTransform(np.pad(inside, 1).astype(np.uint8), cv2.DIST_L2, 3).max()))
         severity = WORST * float(np.clip(np.sqrt(max(energy)) / VISIBLE, 0, 1))

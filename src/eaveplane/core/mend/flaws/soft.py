@@ -31,14 +31,13 @@ BRIGHT = 0.8
 
 def soft_places(seen: Examined) -> Iterator[Finding]:
     """Findings of kind soft or source, each with the frame that is sharpest there first."""
-    strength = np.stack([[_strength(band) for band in frame] for frame in seen.energies]) * seen.reach[:, None]
-    woven = np.stack([_strength(band) for band in seen.woven])
-    best = strength.max(axis=0)
+    best = np.stack([np.max([_around(frame[band]) * inside for frame, inside in zip(seen.contrasts, seen.reach, strict=True)], axis=0) for band in range(len(seen.woven))])
+    woven = np.stack([_around(band) for band in seen.woven])
     gap = best - woven
     lost = (gap > LEAST) & (woven < LOST * best)
     for patch in patches(lost.any(axis=0), JOINED, SMALLEST):
         inside = patch.mask
-        by_frame = [float((frame[:, patch.part[0], patch.part[1]] ** 2).sum(axis=0)[inside].sum()) for frame in strength]
+        by_frame = [seen.energy_in(patch, k) for k in range(len(seen.contrasts))]
         order = np.argsort(by_frame)[::-1]
         sharpest = int(order[0])
         told = gap[:, patch.part[0], patch.part[1]].max(axis=0)
@@ -46,15 +45,15 @@ def soft_places(seen: Examined) -> Iterator[Finding]:
             continue
         told = told[inside]
         severity = float(np.clip(np.percentile(told, 75) / VISIBLE, 0, 1)) * _size_of(patch)
-        bright = float(np.median(root_luma(seen.frames[sharpest])[patch.part][inside])) > BRIGHT
+        bright = float(np.median(root_luma(seen.frames[sharpest].astype(np.float32))[patch.part][inside])) > BRIGHT
         said = "A bright place is given by a blurred frame; frame {0} shows it sharp." if bright else "Frame {0} is sharper here."
         others = tuple(int(k) for k in order[:2] if by_frame[k] > 0.5 * by_frame[sharpest])
         yield Finding("source" if bright else "soft", seen.around(patch.box, 0), patch.outline(), severity, others, said)
 
 
-def _strength(energy: FloatArray) -> FloatArray:
+def _around(contrast: np.ndarray) -> FloatArray:
     # running sums leave a little less than nothing where there is nothing
-    return np.sqrt(np.maximum(cv2.blur(energy, (WINDOW, WINDOW)), 0))
+    return np.asarray(np.sqrt(np.maximum(cv2.blur(np.square(contrast.astype(np.float32)), (WINDOW, WINDOW)), 0)), np.float32)
 
 
 def _size_of(patch: Patch) -> float:

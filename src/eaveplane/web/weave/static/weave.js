@@ -33,13 +33,20 @@ export class Weave {
       r: () => brush.turn(), s: () => brush.through(true), " ": () => brush.pause(true),
       ",": () => brush.nudge("width", -4), ".": () => brush.nudge("width", 4), ";": () => brush.nudge("softness", 10), "'": () => brush.nudge("softness", -10),
     };
-    this.let = { s: () => brush.through(false), " ": () => brush.pause(false) };
+    this.let = { d: () => this.bare(false), s: () => brush.through(false), " ": () => brush.pause(false) };
   }
 
   get keys() {
-    const { page, strokes } = this, keys = { o: () => page.setView(page.view === "share" ? "weave" : "share"), g: () => this.variants.go() };
+    const { page, strokes } = this, keys = { d: () => this.bare(true), o: () => page.setView(page.view === "share" ? "weave" : "share"), g: () => this.variants.go() };
     if (strokes.on) Object.assign(keys, { "[": () => strokes.step(-1), "]": () => strokes.step(1), delete: () => strokes.erase(), escape: () => strokes.turn(false) });
     return keys;
+  }
+
+  /** While a key is held, the picture as it is without what a hand painted and drew. */
+  bare(held) {
+    const { page } = this;
+    if (held === (page.view === "unpainted") || (held && page.view !== "weave")) return;
+    page.setView(held ? "unpainted" : "weave");
   }
 
   get holds() { return this.brush.on; }
