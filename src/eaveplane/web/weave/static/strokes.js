@@ -26,7 +26,12 @@ export class Strokes {
   }
 
   /** What was painted may have changed. */
-  async renew() {
+  renew() {
+    this.coming = this.read();
+    return this.coming;
+  }
+
+  async read() {
     if (!this.bench) { this.group.replaceChildren(); return; }
     if (this.on) {
       const answer = await fetch(this.bench.dataset.strokesOf).catch(() => null);
@@ -95,23 +100,32 @@ export class Strokes {
     this.draw();
   }
 
+  /** Keys may come before the strokes have: what they ask for is done in turn, once these are there. */
+  after(does) {
+    this.coming = Promise.resolve(this.coming).then(does);
+    return this.coming;
+  }
+
   step(by) {
-    const { mine } = this;
-    if (!mine.length) return tell("Nothing is painted here.");
-    if (!this.on) { this.turn(true); return undefined; }
-    const now = mine.findIndex((s) => s.name === this.picked);
-    this.picked = mine[(now + by + mine.length + (now < 0 && by < 0 ? 1 : 0)) % mine.length].name;
-    return this.draw();
+    return this.after(() => {
+      const { mine } = this;
+      if (!this.on) { this.turn(true); return; }
+      if (!mine.length) { tell("Nothing is painted here."); return; }
+      const now = mine.findIndex((s) => s.name === this.picked);
+      this.picked = mine[(now + by + mine.length + (now < 0 && by < 0 ? 1 : 0)) % mine.length].name;
+      this.draw();
+    });
   }
 
-  erase() {
-    if (!this.picked) return tell("Pick a stroke first: click on it, or go through them.");
-    return post(this.bench.dataset.erase, { name: this.picked, stage: this.page.stage });
-  }
+  erase() { return this.with((name) => post(this.bench.dataset.erase, { name, stage: this.page.stage })); }
+  give() { return this.with((name) => post(this.bench.dataset.change, { name, frame: this.page.chosen, stage: this.page.stage })); }
 
-  give() {
-    if (!this.picked) return tell("Pick a stroke first: click on it, or go through them.");
-    return post(this.bench.dataset.change, { name: this.picked, frame: this.page.chosen, stage: this.page.stage });
+  /** Do something with the stroke that is picked. */
+  with(does) {
+    return this.after(() => {
+      if (this.picked) does(this.picked);
+      else tell("Pick a stroke first: click on it, or go through them.");
+    });
   }
 
   dress() {
