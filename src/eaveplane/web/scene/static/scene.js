@@ -117,8 +117,14 @@ document.body.addEventListener("htmx:beforeSwap", (event) => {
 let waiting = 0;
 document.body.addEventListener("htmx:oobAfterSwap", () => {
   cancelAnimationFrame(waiting);
-  waiting = requestAnimationFrame(arrived);
+  waiting = requestAnimationFrame(settle);
 });
+function settle() {
+  cancelAnimationFrame(waiting);
+  if (waiting) { waiting = 0; arrived(); }
+}
+// a key or a click that comes before that is meant for what is seen already
+for (const event of ["keydown", "click"]) document.addEventListener(event, settle, true);
 
 function entered(before) {
   for (const part of at(before)) part.left?.();
