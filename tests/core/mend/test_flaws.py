@@ -168,6 +168,17 @@ def test_a_thing_that_moved_and_is_cut_off_is_a_ghost() -> None:
     assert not [f for f in made.found() if f.kind == "ghost"]
 
 
+@pytest.mark.parametrize(("width", "height"), [(36, 34), (64, 40), (70, 66)])
+def test_small_pictures_are_looked_at_without_complaint(width: int, height: int) -> None:
+    frames = [np.random.default_rng(k).random((height, width, 3)).astype(np.float32) for k in range(2)]
+    placements = [Placement(np.eye(3), (width, height))] * 2
+    laid = RegisteredFrames(["a", "b"], 0, (width, height), placements, 1e-6, lambda k, level, box: cut(frames[k], box), Places((3.0, 0.0), 0.1, 1e-6, 1e-6))
+    contrasts = np.stack([np.sqrt(signal(measure_detail(root_luma(frame)))) for frame in frames]).astype(np.float16)
+    gates = np.full((2, -(-height // 4), -(-width // 4)), 0.5, np.float32)
+    seen, luma = examined(laid, gates, contrasts, lambda box: cut(frames[0], box), only_full_size=True)
+    assert all(f.kind != "ghost" for f in flaws_in(seen, luma, laid.placements))
+
+
 def test_halos_are_where_wide_veils_were_refused() -> None:
     shape = (60, 80)
     contrasts = np.zeros((2, 3, *shape), np.float16)

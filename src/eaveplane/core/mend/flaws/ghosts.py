@@ -23,6 +23,8 @@ SHIFT = 0.35
 EXPLAINED, DIFFERENT, FAINT = 0.35, 0.15, 0.008
 """A move stands where it leaves less than this part of the difference of two frames, where that is more than this part of what they show, and more
 than so much root light."""
+LEAST_SIDE = 16
+"""Cells of the shorter side below which moves cannot be searched for."""
 WINDOW = 1.5
 """Cells (sigma) over which that is judged, and over which the weave is compared with frames."""
 APART = 0.02
@@ -38,7 +40,7 @@ VISIBLE = 0.08
 def ghosts(seen: Examined) -> Iterator[Finding]:
     """Findings of kind ghost, each with the frames that come nearest to what the weave shows around it."""
     luma = np.stack([root_luma(frame.astype(np.float32)) for frame in seen.frames])
-    if len(luma) < 2 or seen.places is None:
+    if len(luma) < 2 or seen.places is None or min(luma.shape[1:]) < LEAST_SIDE:
         return
     moved = _moved(luma, seen)
     woven = root_luma(seen.small)
