@@ -13,7 +13,7 @@ import pytest
 from click.testing import CliRunner
 
 from eaveplane.cli import main
-from eaveplane.core.finish.finish import Finish
+from eaveplane.core.finish.settings import Finish
 from eaveplane.core.weave.laid import WAYS, WayName, Weaving
 from eaveplane.fieldcam.landscapes import LANDSCAPES
 from eaveplane.fieldcam.order import LandscapeName

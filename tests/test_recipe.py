@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eaveplane.core.develop.look import Look
-from eaveplane.core.finish.finish import Crop, Finish
+from eaveplane.core.finish.settings import Crop, Finish
 from eaveplane.core.masks.strokes import Stroke
 from eaveplane.core.weave.weave import Weaving
 from eaveplane.parameter import controls

@@ -65,3 +65,31 @@ def controls(model: type[Parameters]) -> list[Control]:
             )
         )
     return found
+
+
+def control_at(of: Parameters, path: str) -> Control | None:
+    """The control at a path such as `exposure` or `areas.0.parts.1.soft`; None where there is none."""
+    at: Any = of
+    *way, name = path.split(".")
+    try:
+        for step in way:
+            at = at[_index(step)] if isinstance(at, list) else getattr(at, step)
+    except (IndexError, AttributeError, ValueError):
+        return None
+    return next((c for c in controls(type(at)) if c.name == name), None) if isinstance(at, Parameters) else None
+
+
+def with_value(dumped: dict[str, Any], path: str, value: float) -> dict[str, Any]:
+    """Dumped parameters with the value at a path exchanged, in place."""
+    at: Any = dumped
+    *way, name = path.split(".")
+    for step in way:
+        at = at[_index(step)] if isinstance(at, list) else at[step]
+    at[name] = value
+    return dumped
+
+
+def _index(step: str) -> int:
+    if not (step.isascii() and step.isdecimal() and len(step) < 6):
+        raise ValueError(step)
+    return int(step)

@@ -11,7 +11,7 @@ from .core.deliver.delivery import Delivery
 from .core.develop.look import NEUTRAL, Look
 from .core.even.capture.settings import Capture
 from .core.even.drift import Trim
-from .core.finish.finish import Crop, Finish
+from .core.finish.settings import Crop, Finish
 from .core.masks.strokes import Stroke
 from .core.register.moved import CameraMoved
 from .core.register.nudge import STILL, Nudge
@@ -130,14 +130,14 @@ class Recipe(Parameters):
     def by_hand(self) -> bool:
         """Whether anything was painted, drawn, nudged or cropped at a place of the picture."""
         nudged = any(f.nudge != STILL for f in self.frames)
-        return bool(self.strokes or nudged or self.finish.crop != Crop() or any(part.moved(lambda points: points + 9) != part for area in self.look.areas for part in area.parts))
+        return bool(self.strokes or nudged or self.finish.light or self.finish.crop != Crop() or any(part.moved(lambda points: points + 9) != part for area in self.look.areas for part in area.parts))
 
     def moved(self, carry: Carry, before: Box, after: Box) -> Recipe:
         """Strokes, areas and crop carried to a picture into which `carry` leads; `before` and `after` are the canvases
         (x, y, w, h) of either."""
         middle = (before[0] + before[2] / 2, before[1] + before[3] / 2)
         look = self.look.model_copy(update={"areas": [area.moved(carry, middle) for area in self.look.areas]})
-        finish = self.finish.model_copy(update={"crop": self.finish.crop.moved(carry, before, after)})
+        finish = self.finish.moved(carry, before, after)
         return self.model_copy(update={"strokes": [stroke.moved(carry) for stroke in self.strokes], "look": look, "finish": finish})
 
     def standing_alone(self, size: tuple[int, int]) -> Recipe:

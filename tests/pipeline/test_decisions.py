@@ -9,7 +9,7 @@ import pytest
 from pydantic import ValidationError
 
 from eaveplane.core.develop.areas import Area
-from eaveplane.core.finish.finish import Crop
+from eaveplane.core.finish.settings import Crop
 from eaveplane.core.masks.parts import Elliptical
 from eaveplane.core.masks.strokes import Stroke
 from eaveplane.core.register.nudge import STILL, Nudge

@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 from eaveplane.core.develop.look import RAW_LOOK, Look
-from eaveplane.core.finish.finish import Finish
+from eaveplane.core.finish.settings import Finish
 from eaveplane.core.weave.weave import Weaving
 from eaveplane.store import jobs, outings
 from tests.pipeline.test_work import done

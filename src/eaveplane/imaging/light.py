@@ -172,6 +172,24 @@ def survey(codes: NDArray[np.uint8] | NDArray[np.uint16], encoding: Encoding, ha
     return luma, small
 
 
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _into(root: np.ndarray, m: np.ndarray, out: np.ndarray) -> None:
+    for j in range(root.shape[0]):
+        for i in range(root.shape[1]):
+            a, b, c = root[j, i, 0] * abs(root[j, i, 0]), root[j, i, 1] * abs(root[j, i, 1]), root[j, i, 2] * abs(root[j, i, 2])
+            for k in range(3):
+                v = m[k, 0] * a + m[k, 1] * b + m[k, 2] * c
+                out[j, i, k] = np.copysign(np.sqrt(abs(v)), v)
+
+
+def root_into(root: FloatArray, matrix: NDArray[np.float64]) -> FloatArray:
+    """A picture (h, w, 3) in the square root of light in other channels, which a matrix (3, 3) makes of its light."""
+    out = np.empty(root.shape, np.float32)
+    to = np.asarray(matrix, np.float32)
+    by_rows(lambda a, b: _into(root[a:b], to, out[a:b]), *root.shape[:2])
+    return out
+
+
 def inverse_tables(encoding: Encoding) -> FloatArray:
     """(3, ROOT_STEPS + 1): codes 0..65535 for light whose square root runs evenly over 0..1."""
     light = np.linspace(0, 1, ROOT_STEPS + 1) ** 2

@@ -31,7 +31,7 @@ def _row(seed: int, low: float, high: float, count: int = 300) -> np.ndarray:
 def test_cube_roots(seed: int, scale: float) -> None:
     x = _row(seed, -scale, scale)
     y = np.empty_like(x)
-    kernels._root3(x, y)
+    kernels.root3(x, y)
     np.testing.assert_allclose(y, np.cbrt(x.astype(np.float64)), rtol=2e-6, atol=1e-8)
 
 
@@ -39,9 +39,9 @@ def test_cube_roots(seed: int, scale: float) -> None:
 def test_logarithms_and_powers_of_two(seed: int, middle: float) -> None:
     x = _row(seed, middle - 3, middle + 3)
     power, log = np.empty_like(x), np.empty_like(x)
-    kernels._exp2(x, power, np.empty(x.size, np.int32))
+    kernels.exp2(x, power, np.empty(x.size, np.int32))
     np.testing.assert_allclose(power, 2.0 ** x.astype(np.float64), rtol=1e-6)
-    kernels._log2(power, log)
+    kernels.log2(power, log)
     np.testing.assert_allclose(log, np.log2(power.astype(np.float64)), atol=1e-5)
 
 
@@ -49,12 +49,12 @@ def test_logarithms_and_powers_of_two(seed: int, middle: float) -> None:
 def test_turns_go_round_once_with_the_hue(seed: int) -> None:
     hue = np.sort(_row(seed, -np.pi, np.pi))
     turn = np.empty_like(hue)
-    kernels._turns((0.1 * np.cos(hue)).astype(np.float32), (0.1 * np.sin(hue)).astype(np.float32), turn)
+    kernels.turns((0.1 * np.cos(hue)).astype(np.float32), (0.1 * np.sin(hue)).astype(np.float32), turn)
     assert (turn >= 0).all() and (turn <= 4).all()
     # one step back, from four to none, where red is passed; rising everywhere else
     assert (np.diff(turn) < -1e-4).sum() <= 1
     quarter = np.empty(4, np.float32)
-    kernels._turns(np.array([1, 0, -1, 0], np.float32), np.array([0, 1, 0, -1], np.float32), quarter)
+    kernels.turns(np.array([1, 0, -1, 0], np.float32), np.array([0, 1, 0, -1], np.float32), quarter)
     np.testing.assert_allclose(quarter, [0, 1, 2, 3], atol=1e-6)
 
 
@@ -78,8 +78,8 @@ def test_colours_that_cannot_be_shown_are_drawn_in_and_keep_their_hue(seed: int,
     most = reach(np.eye(3))
     safe = (0.8 * most.min(axis=1)) ** 2
     turn = np.empty_like(a)
-    kernels._turns(a, b, turn)
-    kernels._drawn_in(light, a, b, turn, most, np.minimum(safe, np.append(safe[1:], 0)), amount, np.zeros_like(a))
+    kernels.turns(a, b, turn)
+    kernels.drawn_in(light, a, b, turn, most, np.minimum(safe, np.append(safe[1:], 0)), amount, np.zeros_like(a))
     after = np.hypot(a, b)
     assert (after <= chroma + 1e-6).all()
     strong = chroma > 0.01

@@ -10,9 +10,8 @@ from pydantic import Field
 
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Carry, around
-from ...imaging.resample import spread
 from ...parameter import Parameters, controls, parameter
-from ..masks.parts import AnyPart, Site, joined
+from ..masks.parts import AnyPart, Site, joined, softened
 
 IN_AREA = "In this area"
 
@@ -53,17 +52,9 @@ def reach_of(areas: list[Area], level: int) -> int:
 def mask_of(area: Area, site: Site, light: FloatArray, distance: FloatArray | None = None) -> FloatArray:
     """How much of an area there is (h, w), 0..1, at each pixel of a piece of picture whose linear light as shot is
     `light` (h, w, 3); see `joined` for `distance`. Within `reach_of` of the piece's edges a feathered mask is only nearly right."""
-    sigma = area.feather / (1 << site.level)
-    if sigma < 0.3:
-        mask = joined(area.parts, site, light, distance)
-    else:
-        # softened on a grid as coarse as the softness allows
-        halvings = max(0, int(np.log2(sigma / 2)))
-        x, y, w, h = site.box
-        unit = 1 << halvings
-        x0, y0 = x // unit, y // unit
-        box = (x0, y0, -(-(x + w) // unit) - x0, -(-(y + h) // unit) - y0)
-        small = np.asarray(cv2.resize(light, box[2:], interpolation=cv2.INTER_AREA)) if halvings else light
-        coarse = cv2.GaussianBlur(joined(area.parts, Site(site.size, site.level + halvings, box), small, distance), (0, 0), sigma / unit)
-        mask = spread(coarse, (1 / unit, 1 / unit), ((x + 0.5) / unit - 0.5 - x0, (y + 0.5) / unit - 0.5 - y0), (w, h))
+    def drawn(coarse: Site, halvings: int) -> FloatArray:
+        small = np.asarray(cv2.resize(light, coarse.box[2:], interpolation=cv2.INTER_AREA)) if halvings else light
+        return joined(area.parts, coarse, small, distance)
+
+    mask = softened(drawn, site, area.feather)
     return np.ascontiguousarray(1 - mask if area.invert else mask, np.float32)

@@ -24,7 +24,7 @@ PUSH = 4.0
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _root3(x: np.ndarray, y: np.ndarray) -> None:
+def root3(x: np.ndarray, y: np.ndarray) -> None:
     """Signed cube roots: two steps of Halley's method from an estimate on the exponent."""
     bits, of = y.view(np.int32), x.view(np.int32)
     for i in range(x.shape[0]):
@@ -40,7 +40,7 @@ def _root3(x: np.ndarray, y: np.ndarray) -> None:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _log2(x: np.ndarray, y: np.ndarray) -> None:
+def log2(x: np.ndarray, y: np.ndarray) -> None:
     """Binary logarithms of positive numbers, to 1e-5."""
     of, mantissa = x.view(np.int32), y.view(np.int32)
     for i in range(x.shape[0]):
@@ -53,7 +53,7 @@ def _log2(x: np.ndarray, y: np.ndarray) -> None:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _exp2(x: np.ndarray, y: np.ndarray, whole: np.ndarray) -> None:
+def exp2(x: np.ndarray, y: np.ndarray, whole: np.ndarray) -> None:
     """Powers of two for exponents within 100 of zero, to 1e-6; `whole` is scratch of int32."""
     bits = whole.view(np.float32)
     for i in range(x.shape[0]):
@@ -68,7 +68,7 @@ def _exp2(x: np.ndarray, y: np.ndarray, whole: np.ndarray) -> None:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _mixed(r: np.ndarray, g: np.ndarray, b: np.ndarray, m: np.ndarray) -> None:
+def mixed(r: np.ndarray, g: np.ndarray, b: np.ndarray, m: np.ndarray) -> None:
     """A matrix on three channels, in place."""
     m0, m1, m2, m3, m4, m5, m6, m7, m8 = m[0, 0], m[0, 1], m[0, 2], m[1, 0], m[1, 1], m[1, 2], m[2, 0], m[2, 1], m[2, 2]
     for i in range(r.shape[0]):
@@ -77,7 +77,7 @@ def _mixed(r: np.ndarray, g: np.ndarray, b: np.ndarray, m: np.ndarray) -> None:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _times(r: np.ndarray, g: np.ndarray, b: np.ndarray, f: np.ndarray) -> None:
+def times(r: np.ndarray, g: np.ndarray, b: np.ndarray, f: np.ndarray) -> None:
     for i in range(r.shape[0]):
         r[i], g[i], b[i] = r[i] * f[i], g[i] * f[i], b[i] * f[i]
 
@@ -94,7 +94,7 @@ def _toned(r: np.ndarray, g: np.ndarray, b: np.ndarray, tone: np.ndarray, weight
     if masked:
         for i in range(r.shape[0]):
             f[i] = np.float32(1.0) + mask[i] * (f[i] - np.float32(1.0))
-    _times(r, g, b, f)
+    times(r, g, b, f)
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
@@ -112,7 +112,7 @@ def _cleared(r: np.ndarray, g: np.ndarray, b: np.ndarray, ev: np.ndarray, amount
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _turns(a: np.ndarray, b: np.ndarray, turn: np.ndarray) -> None:
+def turns(a: np.ndarray, b: np.ndarray, turn: np.ndarray) -> None:
     for i in range(a.shape[0]):
         p = b[i] / (abs(a[i]) + abs(b[i]) + np.float32(1e-9))
         turn[i] = np.float32(2.0) - p if a[i] < 0 else (p if p >= 0 else np.float32(4.0) + p)
@@ -134,7 +134,7 @@ def _around_the_ring(light: np.ndarray, a: np.ndarray, b: np.ndarray, turn: np.n
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _strengthened(a: np.ndarray, b: np.ndarray, turn: np.ndarray, strength: np.ndarray, boost: float) -> None:
+def strengthened(a: np.ndarray, b: np.ndarray, turn: np.ndarray, strength: np.ndarray, boost: float) -> None:
     one, zero = np.float32(1.0), np.float32(0.0)
     for i in range(a.shape[0]):
         weak = max(one - np.sqrt(a[i] * a[i] + b[i] * b[i]) * np.float32(4.0), zero)
@@ -158,7 +158,7 @@ def _tinted(light: np.ndarray, a: np.ndarray, b: np.ndarray, tints: np.ndarray, 
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _drawn_in(light: np.ndarray, a: np.ndarray, b: np.ndarray, turn: np.ndarray, most: np.ndarray, least: np.ndarray, compress: float, strength: np.ndarray) -> None:
+def drawn_in(light: np.ndarray, a: np.ndarray, b: np.ndarray, turn: np.ndarray, most: np.ndarray, least: np.ndarray, compress: float, strength: np.ndarray) -> None:
     """Chroma beyond four fifths of what can be shown is drawn in, never beyond all of it; what was strengthened in any case."""
     one, zero = np.float32(1.0), np.float32(0.0)
     for i in range(a.shape[0]):
@@ -281,14 +281,14 @@ def develop_rows(root: np.ndarray, masked: Masked, local: Local, toning: Toning,
         if local.veiled or relief:
             for i in range(width):
                 x[i] = max(w0 * r[i] + w1 * g[i] + w2 * b[i], zero) + np.float32(FLOOR)
-            _log2(x, ev)
+            log2(x, ev)
         if local.veiled:
             x[:] = np.float32(local.haze)
             for k in range(areas):
                 for i in range(width):
                     x[i] += masks[k, j, i] * area_values[k, 0]
             _cleared(r, g, b, ev, x, local.veil[j], local.air, scratch)
-        _mixed(r, g, b, toning.first)
+        mixed(r, g, b, toning.first)
         strength[:] = np.float32(colours.saturation)
         if moved:
             for i in range(width):
@@ -317,8 +317,8 @@ def develop_rows(root: np.ndarray, masked: Masked, local: Local, toning: Toning,
             # beyond what any light can be seen after; sums of areas must not pass what a number can hold
             for i in range(width):
                 delta[i] = min(max(delta[i], np.float32(-40.0)), np.float32(40.0))
-            _exp2(delta, x, whole)
-            _times(r, g, b, x)
+            exp2(delta, x, whole)
+            times(r, g, b, x)
         if toning.on:
             _toned(r, g, b, toning.table, weights, x, False, scratch)
         for k in range(areas):
@@ -327,21 +327,21 @@ def develop_rows(root: np.ndarray, masked: Masked, local: Local, toning: Toning,
         if not colours.on:
             _shown(r, g, b, spaces.last, False, out[j])
             continue
-        _mixed(r, g, b, spaces.lms)
-        _root3(r, x)
-        _root3(g, y)
-        _root3(b, z)
-        _mixed(x, y, z, spaces.lab)
+        mixed(r, g, b, spaces.lms)
+        root3(r, x)
+        root3(g, y)
+        root3(b, z)
+        mixed(x, y, z, spaces.lab)
         if hued or colours.boost != 0 or drawn:
-            _turns(y, z, turn)
+            turns(y, z, turn)
         if hued:
             _around_the_ring(x, y, z, turn, colours.hues)
-        _strengthened(y, z, turn, strength, colours.boost)
+        strengthened(y, z, turn, strength, colours.boost)
         if tinted:
             _tinted(x, y, z, colours.tints, colours.balance)
         if drawn:
             if hued or tinted:
-                _turns(y, z, turn)
-            _drawn_in(x, y, z, turn, gamut.most, gamut.least, gamut.compress, strength)
-        _mixed(x, y, z, spaces.unlab)
+                turns(y, z, turn)
+            drawn_in(x, y, z, turn, gamut.most, gamut.least, gamut.compress, strength)
+        mixed(x, y, z, spaces.unlab)
         _shown(x, y, z, spaces.show, True, out[j])

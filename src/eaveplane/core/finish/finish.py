@@ -1,126 +1,164 @@
-"""The last steps on a developed picture: straighten, crop, size, sharpen for the output."""
+"""The finish of a developed picture, in an order that is fixed:
+
+noise (on the weave's own light, before the look, for there it is known), air, painted light, glow, fine detail, vignette; then straightened,
+cropped and brought to size; then, at the very pixels of the output, sharpening and grain.
+"""
 
 from __future__ import annotations
 
-import math
-from typing import Literal
+from dataclasses import dataclass
 
 import cv2
 import numpy as np
-from pydantic import Field
 
-from ...imaging.colour import LUMA, FloatArray
-from ...imaging.placement import Carry, around, carried
-from ...imaging.pyramid import Box
-from ...imaging.resample import warp
-from ...parameter import Parameters, parameter
+from ...imaging.colour import LUMA, FloatArray, Matrix
+from ...imaging.light import light_of
+from ...imaging.oklab import LAB_FROM_ROOT, ROOT_FROM_LAB, WHITE_LMS_FROM_WORK, reach
+from ...imaging.pyramid import Box, Size
+from ...imaging.rows import by_rows
+from ..depth.order import DepthOrder
+from ..develop.look import Light, balance
+from ..masks.parts import Site
+from . import detail as fine
+from . import maps
+from .air import airs_of, changes, light_of_distance
+from .geometry import cut, cut_size, to_crop
+from .glow import SpreadLight, glowing, spread_light
+from .kernels import Airs, Colour, Glowing, Painted, light_rows
+from .output import grain_width, lay_grain, sharpened, sharpening_for
+from .settings import Finish
+from .vignette import lay_vignette
 
-Ratio = Literal["frame", "free", "1:1", "5:4", "4:3", "3:2", "16:9", "2:1", "3:1"]
-
-
-class Crop(Parameters):
-    """A box in the canvas, as fractions of its width and height."""
-
-    x: float = Field(0.0, ge=0, le=1)
-    y: float = Field(0.0, ge=0, le=1)
-    w: float = Field(1.0, gt=0, le=1)
-    h: float = Field(1.0, gt=0, le=1)
-
-
-    def moved(self, carry: Carry, before: Box, after: Box) -> Crop:
-        """The same box on a picture into which `carry` leads; `before` and `after` are the canvases (x, y, w, h) of either."""
-        if self == Crop():
-            return self
-        x, y = before[0] + (self.x + self.w / 2) * before[2], before[1] + (self.y + self.h / 2) * before[3]
-        (cx, cy), (scale, _) = carried([(x, y)], carry)[0], around((x, y), carry)
-        w, h = min(self.w * before[2] * scale / after[2], 1.0), min(self.h * before[3] * scale / after[3], 1.0)
-        left, top = (min(max((c - at) / length - part / 2, 0.0), 1 - part) for c, at, length, part in ((cx, after[0], after[2], w), (cy, after[1], after[3], h)))
-        return Crop(x=left, y=top, w=w, h=h)
+MIRED = 100.0
+"""Change of the light by the strongest warmth."""
+STRIP = 768
+"""Rows that are done at a time: what they take beside the picture is a part of it."""
+PALE = np.full(3, 0.6, np.float32)
 
 
-class Finish(Parameters):
-    """How the picture is cut and sharpened."""
+@dataclass(frozen=True, eq=False)
+class Known:
+    """What only the whole picture tells: where things stand from near to far, the light (3,) of haze, the light that lies around what
+    glows. None and grey where nothing asks for them."""
 
-    straighten: float = parameter(0, -15, 15, 0.1, "Straighten", "Turns the picture; its corners are cut so that nothing is invented.", "°", "Crop")
-    ratio: Ratio = "frame"
-    crop: Crop = Crop()
-    sharpen: float = parameter(0, 0, 200, 5, "Sharpening", "For the output size, after everything else.", "%", "Sharpen for output")
-    radius: float = parameter(0.8, 0.3, 3, 0.1, "Radius", "Width of the edges that are sharpened, in pixels of the output.", "px", "Sharpen for output")
-    spare: float = parameter(20, 0, 100, 5, "Spare quiet areas", "Keeps noise in skies and other plain areas from being sharpened.", "%", "Sharpen for output")
+    order: DepthOrder | None = None
+    haze: FloatArray | None = None
+    glow: SpreadLight | None = None
 
 
-def ratio_of(ratio: Ratio, canvas: tuple[int, int]) -> float | None:
-    """Width over height, None where it is free.
+def needs_order(finish: Finish) -> bool:
+    """Whether a finish asks how far off things are."""
+    return changes(finish.air) or maps.needs_order(finish.light)
 
-    >>> ratio_of("3:2", (600, 500)), ratio_of("frame", (600, 500)), ratio_of("free", (600, 500))
-    (1.5, 1.2, None)
+
+def needs_whole(finish: Finish) -> bool:
+    """Whether a finish asks for a rendition of the whole picture."""
+    return needs_order(finish) or finish.glow.strength > 0
+
+
+def changes_light(finish: Finish) -> bool:
+    """Whether it does anything between development and geometry."""
+    return bool(changes(finish.air) or any(m.acts for m in finish.light) or finish.glow.strength or finish.detail.strength or finish.vignette.strength)
+
+
+def reach_of(finish: Finish, level: int) -> int:
+    """Pixels around a box, at a level, that its finish depends on."""
+    return max(maps.reach_of(finish.light, level), fine.reach_of(finish.detail, level))
+
+
+SMALL = 1024
+
+
+def rendition(root: FloatArray) -> tuple[int, FloatArray]:
+    """A whole picture (h, w, 3) halved as often as it may be and still be told from: how often, and it."""
+    level = level_of((root.shape[1], root.shape[0]))
+    return level, np.asarray(cv2.resize(root, (-(-root.shape[1] >> level), -(-root.shape[0] >> level)), interpolation=cv2.INTER_AREA)) if level else root
+
+
+def level_of(size: Size) -> int:
+    """How often a picture of a size (w, h) is halved for what the whole tells."""
+    level = 0
+    while max(size) >> (level + 1) >= SMALL:
+        level += 1
+    return level
+
+
+def known_of(finish: Finish, woven: FloatArray, developed: FloatArray, order: DepthOrder | None, site: Site) -> Known:
+    """What a finish needs to know of a picture, from renditions (h, w, 3) of all of it: as woven, and developed in working light."""
+    if not needs_whole(finish):
+        return Known()
+    places = order.at(site, woven) if order is not None else None
+    haze = light_of_distance(light_of(developed), places) if places is not None else None
+    if finish.glow.strength == 0:
+        return Known(order, haze)
+    lit = developed.copy()
+    painted, where = maps.laid_out(finish.light, site, light_of(developed), places)
+    light_rows(lit, _places(places, lit), airs_of(finish.air, PALE if haze is None else haze), painted, glowing(finish.glow, None, None, site), colour_for(np.eye(3)))
+    return Known(order, haze, spread_light(lit, finish.glow, where))
+
+
+def _places(order: FloatArray | None, root: FloatArray) -> FloatArray:
+    # where nothing is known of depth, all of it lies in the middle
+    return order if order is not None else np.full(root.shape[:2], 0.5, np.float32)
+
+
+def colour_for(shown: Matrix) -> Colour:
+    """Matrices for colours, where `shown` (3, 3) makes the channels they are shown by of working light."""
+    warmer, cooler = (balance(1e6 / (1e6 / Light().kelvin + sign * MIRED), 0.0, Light()) for sign in (-1, 1))
+    most = reach(shown)
+    safe = (0.8 * most.min(axis=1)) ** 2
+    matrices = (warmer, cooler, shown, WHITE_LMS_FROM_WORK, LAB_FROM_ROOT, ROOT_FROM_LAB, np.linalg.inv(WHITE_LMS_FROM_WORK))
+    a, b, c, d, e, f, g = (np.asarray(m, np.float32) for m in matrices)
+    return Colour(a, b, c, d, e, f, g, LUMA, most, np.minimum(safe, np.append(safe[1:], 0)))
+
+
+def lay_light(picture: FloatArray, woven: FloatArray, finish: Finish, site: Site, known: Known, canvas: Box, shown: Matrix) -> None:
+    """Air, painted light, glow, fine detail and vignette on a piece (h, w, 3) of a developed picture, signed square root of working light, in place.
+
+    `woven` (h, w, 3) is the same piece before its development; `canvas` (x, y, w, h) in pixels of the full size; `shown` (3, 3) makes the
+    channels that it will be shown by of working light. Within `reach_of` of the piece's edges it is only nearly right.
     """
-    if ratio == "free":
-        return None
-    if ratio == "frame":
-        return canvas[0] / canvas[1]
-    a, b = ratio.split(":")
-    return float(a) / float(b)
-
-
-def turned_size(width: int, height: int, degrees: float) -> tuple[int, int]:
-    """The largest box of the same shape (w, h) inside a box turned by some degrees."""
-    angle = abs(math.radians(degrees))
-    if angle == 0:
-        return width, height
-    c, s = math.cos(angle), math.sin(angle)
-    scale = min(width / (width * c + height * s), height / (width * s + height * c))
-    return max(1, int(width * scale)), max(1, int(height * scale))
-
-
-def straightened(picture: FloatArray, degrees: float) -> FloatArray:
-    """The picture (h, w, c) turned clockwise about its middle and cut to the largest box without empty corners."""
-    if degrees == 0:
-        return picture
+    if not changes_light(finish):
+        return
     height, width = picture.shape[:2]
-    w, h = turned_size(width, height, degrees)
-    angle = math.radians(degrees)
-    c, s = math.cos(angle), math.sin(angle)
-    cx, cy = (width - 1) / 2, (height - 1) / 2
-    turn = np.array([[c, -s, cx - c * cx + s * cy], [s, c, cy - s * cx - c * cy], [0, 0, 1]])
-    return warp(picture, turn, ((width - w) // 2, (height - h) // 2, w, h), repeat_edge=True)
+    colour, airs = colour_for(shown), airs_of(finish.air, PALE if known.haze is None else known.haze)
+    at_work = airs.on or any(m.acts for m in finish.light) or finish.glow.strength > 0
+    place, size = to_crop(finish, canvas), cut_size(finish, canvas[2:])
+    margin = reach_of(finish, site.level)
+    deep = max(STRIP, 2 * margin)
+    tail = picture[:0]
+    for first in range(0, height, deep):
+        last = min(first + deep, height)
+        above, below = first - len(tail), min(height, last + margin)
+        part = site.rows(above, below)
+        # rows above are kept as they were, so that no second picture is needed
+        piece = np.concatenate([tail, picture[first:below]]) if margin else picture[first:last]
+        tail = piece[max(0, last - margin) - above : last - above].copy() if margin else tail
+        if at_work:
+            order = known.order.at(part, woven[above:below]) if known.order is not None and needs_order(finish) else None
+            painted, where = maps.laid_out(finish.light, part, light_of(piece) if finish.light else piece, order)
+            _lay_rows(piece, _places(order, piece), airs, painted, glowing(finish.glow, known.glow, where, part), colour)
+        fine.lay_detail(piece, finish.detail, site.level)
+        inner, rim = piece[first - above : last - above], site.rows(first, last)
+        by_rows(lambda a, b, inner=inner, rim=rim: lay_vignette(inner[a:b], finish.vignette, place, size[0] / size[1], rim.rows(a, b)), last - first, width)  # type: ignore[misc]
+        picture[first:last] = inner
 
 
-def crop_box(crop: Crop, width: int, height: int) -> Box:
-    """The crop in pixels (x, y, w, h), at least one each way and inside.
+def _lay_rows(root: FloatArray, order: FloatArray, airs: Airs, painted: Painted, glow: Glowing, colour: Colour) -> None:
+    def cut_(map_: FloatArray, a: int, b: int) -> FloatArray:
+        return map_[a:b] if len(map_) == len(root) else map_
 
-    >>> crop_box(Crop(x=0.25, y=0, w=0.5, h=0.001), 600, 400)
-    (150, 0, 300, 1)
-    """
-    x, y = min(round(crop.x * width), width - 1), min(round(crop.y * height), height - 1)
-    return x, y, max(1, min(round(crop.w * width), width - x)), max(1, min(round(crop.h * height), height - y))
+    def rows(a: int, b: int) -> None:
+        laid = painted._replace(steps=cut_(painted.steps, a, b), rich=cut_(painted.rich, a, b), warm=cut_(painted.warm, a, b))
+        light_rows(root[a:b], order[a:b], airs, laid, glow._replace(around=cut_(glow.around, a, b), where=cut_(glow.where, a, b)), colour)
 
-
-def resized(picture: FloatArray, long_edge: int) -> FloatArray:
-    """The picture with its long side at `long_edge` pixels, by area average; 0 or larger than it is: unchanged."""
-    longest = max(picture.shape[:2])
-    if not long_edge or long_edge >= longest:
-        return picture
-    size = [max(1, round(v * long_edge / longest)) for v in picture.shape[:2]]
-    return np.asarray(cv2.resize(picture, (size[1], size[0]), interpolation=cv2.INTER_AREA))
-
-
-def sharpened(picture: FloatArray, amount: float, radius: float, spare: float) -> FloatArray:
-    """Unsharp masking on brightness, in the square root of light; `amount` and `spare` in percent."""
-    if amount == 0:
-        return picture
-    luma = (picture @ LUMA).astype(np.float32)
-    detail = luma - cv2.GaussianBlur(luma, (0, 0), radius)
-    if spare:
-        around = np.sqrt(cv2.GaussianBlur(detail * detail, (0, 0), 2 * radius + 1))
-        level = 0.006 * spare / 20
-        detail = detail * (around**2 / (around**2 + level**2))
-    return picture + (amount / 100 * detail)[..., None]
+    by_rows(rows, *root.shape[:2])
 
 
 def finish(picture: FloatArray, finishing: Finish, long_edge: int) -> FloatArray:
-    """All of it, in order, on a developed picture (h, w, 3) in the square root of light."""
-    picture = straightened(picture, finishing.straighten)
-    x, y, w, h = crop_box(finishing.crop, picture.shape[1], picture.shape[0])
-    picture = resized(np.ascontiguousarray(picture[y : y + h, x : x + w]), long_edge)
-    return sharpened(picture, finishing.sharpen, finishing.radius, finishing.spare)
+    """Geometry, size, sharpening and grain, in that order, of a developed canvas (h, w, 3) in the square root of light."""
+    picture = cut(picture, finishing, long_edge)
+    longest = max(picture.shape[:2])
+    picture = sharpened(picture, sharpening_for(finishing, longest))
+    lay_grain(picture, finishing.grain, grain_width(finishing.grain, finishing.paper, longest))
+    return picture

@@ -5,10 +5,11 @@ Areas, weaving, mending and finishing share them. Each part is added to, taken f
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Literal, Self
 
+import cv2
 import numpy as np
 from numba import njit
 from pydantic import Field
@@ -140,7 +141,8 @@ def _step(t: FloatArray) -> FloatArray:
     return t * t * (3 - 2 * t)
 
 
-def _between(value: FloatArray, low: float, high: float, soft: float) -> FloatArray:
+def between(value: FloatArray, low: float, high: float, soft: float) -> FloatArray:
+    """1 where a value lies between two ends, fading smoothly over `soft` beyond them."""
     return _step((value - low) / soft + 1) * _step((high - value) / soft + 1)
 
 
@@ -196,7 +198,7 @@ def _shape(part: AnyPart, site: Site, light: FloatArray, distance: FloatArray | 
     if isinstance(part, ToneRange):
         mask = np.empty((h, w), np.float32)
         level = np.linspace(0, 1, TONE_STEPS) ** 2
-        table = _between(encode_srgb(level.astype(np.float32)), part.low, part.high, part.soft).astype(np.float32)
+        table = between(encode_srgb(level.astype(np.float32)), part.low, part.high, part.soft).astype(np.float32)
         _by_tone(light, LUMA, np.append(table, table[-1:]), mask)
         return mask
     if isinstance(part, HueRange):
@@ -207,7 +209,22 @@ def _shape(part: AnyPart, site: Site, light: FloatArray, distance: FloatArray | 
         return np.zeros((h, w), np.float32)
     far = np.log(np.maximum(site.spread(distance), 0.01))
     soft = np.log(part.soft)
-    return _between(far, np.log(part.near) if part.near else -1e6, np.log(part.far) if part.far else 1e6, soft)
+    return between(far, np.log(part.near) if part.near else -1e6, np.log(part.far) if part.far else 1e6, soft)
+
+
+def softened(draw: Callable[[Site, int], FloatArray], site: Site, feather: float) -> FloatArray:
+    """A mask (h, w) as `draw` makes it, softened by `feather` pixels of the full size; drawn on a grid as coarse as the softness allows, which
+    `draw` is told as a site and how many times it is halved. Within three feathers of the piece's edges it is only nearly right."""
+    sigma = feather / (1 << site.level)
+    if sigma < 0.3:
+        return draw(site, 0)
+    halvings = max(0, int(np.log2(sigma / 2)))
+    x, y, w, h = site.box
+    unit = 1 << halvings
+    x0, y0 = x // unit, y // unit
+    box = (x0, y0, -(-(x + w) // unit) - x0, -(-(y + h) // unit) - y0)
+    coarse = cv2.GaussianBlur(draw(Site(site.size, site.level + halvings, box), halvings), (0, 0), sigma / unit)
+    return spread(coarse, (1 / unit, 1 / unit), ((x + 0.5) / unit - 0.5 - x0, (y + 0.5) / unit - 0.5 - y0), (w, h))
 
 
 def joined(parts: Sequence[AnyPart], site: Site, light: FloatArray, distance: FloatArray | None) -> FloatArray:

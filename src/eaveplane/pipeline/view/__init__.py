@@ -1,5 +1,6 @@
 """What the page sees of a scene: opened from what is kept, shown for any box at any level, with overlays by kind."""
 
+from .finished import found_level, proof
 from .memory import Memory
 from .opening import Frames, open_view
 from .overlays import ViewOptions
@@ -7,4 +8,4 @@ from .screen import overview, screen, viewport
 from .trial import seams_tried
 from .view import View
 
-__all__ = ["Frames", "Memory", "View", "ViewOptions", "open_view", "overview", "screen", "seams_tried", "viewport"]
+__all__ = ["Frames", "Memory", "View", "ViewOptions", "found_level", "open_view", "overview", "proof", "screen", "seams_tried", "viewport"]

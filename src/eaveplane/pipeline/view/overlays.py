@@ -15,7 +15,7 @@ from ...core.develop.look import Look
 from ...core.even.capture.correction import edge_mask
 from ...core.even.capture.settings import without
 from ...core.even.drift import MOST_SIDE, apart_map
-from ...core.finish.finish import Finish
+from ...core.finish.settings import Finish
 from ...core.masks.parts import Site
 from ...core.register.looking import REACH, edges_of, matched_difference
 from ...imaging.colour import FloatArray
@@ -35,13 +35,14 @@ MASKED = np.float32(118)
 
 @dataclass(frozen=True)
 class ViewOptions:
-    """What is asked for on top of the picture: the look, lost tones hatched, sharpening for output, of which `output` pixels stand for
-    one of the picture."""
+    """What is asked for on top of the picture: the look, lost tones hatched, and the finish of a canvas (x, y, w, h) whose long side will have
+    `long_edge` pixels; 0 as many as there are."""
 
     look: Look
     clipping: bool = False
     finish: Finish | None = None
-    output: float = 1.0
+    canvas: Box = (0, 0, 1, 1)
+    long_edge: int = 0
 
 
 Overlay = Callable[[View, list[str], int, Box, Look], NDArray[np.uint8]]

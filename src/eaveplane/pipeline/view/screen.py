@@ -8,27 +8,27 @@ from numpy.typing import NDArray
 
 from ...core.develop.develop import clipped, for_screen
 from ...core.develop.look import Look
-from ...core.finish.finish import sharpened
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box
 from ..depth import BLACK_LOST, WHITE_LOST, hatch
+from .finished import finished, order_map, painted_map
 from .overlays import OVERLAYS, ViewOptions
-from .view import View, around, cut_out, level_for
+from .view import View, level_for
 
-LEAST_RADIUS = 0.3
-"""Sharpening with a smaller radius on screen is not seen there."""
+KINDS = {**OVERLAYS, "light": painted_map, "order": order_map}
 
 
 def screen(view: View, what: str, level: int, box: Box, options: ViewOptions) -> NDArray[np.uint8]:
     """8-bit sRGB (h, w, 3) of `weave`, `frame:ID`, or an overlay and the words that tell it which: `share`, `mask:ID`, `mask-alone:ID`,
-    `difference:ID:ID:TIMES` and `matched:` likewise, `outlines:ID:ID`, `capture:NAME:ID`, `edges:ID`, `drift:ID`, `area:N`, `veils`.
+    `difference:ID:ID:TIMES` and `matched:` likewise, `outlines:ID:ID`, `capture:NAME:ID`, `edges:ID`, `drift:ID`, `area:N`, `veils`, `light:N`,
+    `order`.
 
     Raises KeyError for frames that are not there and ValueError for anything else.
     """
     kind, *words = what.split(":")
-    if kind in OVERLAYS:
-        return OVERLAYS[kind](view, words, level, box, options.look)
-    picture = _sharpened(view, what, level, box, options) if options.finish else view.developed(what, level, box, options.look)
+    if kind in KINDS:
+        return KINDS[kind](view, words, level, box, options.look)
+    picture = finished(view, what, level, box, options) if options.finish else view.developed(what, level, box, options.look)
     shown = for_screen(picture)
     return _hatched(shown, picture, box) if options.clipping else shown
 
@@ -39,16 +39,6 @@ def _hatched(shown: NDArray[np.uint8], picture: FloatArray, box: Box) -> NDArray
     for lost, (place, colour) in zip(clipped(picture), (BLACK_LOST, WHITE_LOST), strict=True):
         shown[lost & (hatch(place, box) > 0)] = colour
     return shown
-
-
-def _sharpened(view: View, what: str, level: int, box: Box, options: ViewOptions) -> FloatArray:
-    assert options.finish is not None
-    radius = options.finish.radius / options.output * 0.5**level
-    if radius < LEAST_RADIUS or options.finish.sharpen == 0:
-        return view.developed(what, level, box, options.look)
-    wide = around(box, int(np.ceil(8 * radius)) + 4, view.size_at(level))
-    picture = sharpened(view.developed(what, level, wide, options.look), options.finish.sharpen, radius, options.finish.spare)
-    return cut_out(picture, wide, box)
 
 
 def viewport(view: View, what: str, box: tuple[float, float, float, float], wide: int, options: ViewOptions) -> tuple[NDArray[np.uint8], Box]:

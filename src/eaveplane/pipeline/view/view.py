@@ -67,7 +67,7 @@ class View:
     def frame_version(self, id: str) -> str:
         """Changes whenever a frame's pixels under a neutral look do."""
         laid = self._lays(id)
-        return _short(id, laid[0] if laid else "", self.recipe.even_out, self._trim(id), self.frames[id].folder.name, self.frames[id].capture)
+        return short(id, laid[0] if laid else "", self.recipe.even_out, self._trim(id), self.frames[id].folder.name, self.frames[id].capture)
 
     def _lays(self, id: str) -> tuple[str, RegisteredFrames] | None:
         """By which registration a frame is shown."""
@@ -78,7 +78,7 @@ class View:
     def weave_version(self, strokes: int | None = None) -> str:
         """Changes whenever the weave's pixels under a neutral look do; of all strokes or the first so many."""
         by_hand = [(f.id, f.mask, f.mask_file) for f in self.recipe.frames], [mask.hidden for mask in self.laid.by_hand.values()] if self.laid else None
-        return _short(*self._weave_parts(), [s.model_dump() for s in self.recipe.strokes[:strokes]], by_hand, self.recipe.limits())
+        return short(*self._weave_parts(), [s.model_dump() for s in self.recipe.strokes[:strokes]], by_hand, self.recipe.limits())
 
     def _weave_parts(self) -> tuple[Any, ...]:
         planned = (self.plan.result.key, self.plan.registered.key) if self.plan else ()
@@ -148,7 +148,7 @@ class View:
         """How far off what a box shows lies, where there is a sharp span; kept, since ends that are dragged ask for it again and again."""
         if self.laid is None or self.gates is None or self.plan is None or self.laid.limits is None:
             return None
-        laid, gates, weaving, key = self.laid, self.gates, self.recipe.weaving, _short(self.plan.labelled.key, self.recipe.weaving, self.laid.limits.at)
+        laid, gates, weaving, key = self.laid, self.gates, self.recipe.weaving, short(self.plan.labelled.key, self.recipe.weaving, self.laid.limits.at)
 
         def made() -> FloatArray:
             found = distances_in(laid, gates, weaving, box, level)
@@ -160,7 +160,7 @@ class View:
     def _woven_now(self, level: int, box: Box) -> FloatArray:
         """The weave of a box before all of it has been woven."""
         assert self.laid is not None and self.gates is not None
-        version = _short(*self._weave_parts())
+        version = short(*self._weave_parts())
         if woven_by(self.laid, self.recipe.weaving) != "joint-light":
             return self._kept(("found", version), level, box, partial(self._block, level, box)).copy()
         # blocks are dear and lie fixed in the picture: each is woven once for all boxes that meet it
@@ -202,7 +202,7 @@ class View:
 
     def guide(self) -> Guide:
         """What relief, haze and areas by distance know of the scene: the weave's for every frame, so that frames stay alike."""
-        made: Guide = self.guides.get(_short(self._weave_parts()), lambda: guide_of(self._whole_weave(), self.size, self._distances()))
+        made: Guide = self.guides.get(short(self._weave_parts()), lambda: guide_of(self._whole_weave(), self.size, self._distances()))
         return made
 
     def _whole_weave(self) -> FloatArray:
@@ -239,7 +239,8 @@ class View:
         return self._kept(("capture", f"{id}{capture}"), level, box, lambda: self.uncorrected(id, capture).root(level, box))
 
 
-def _short(*parts: Any) -> str:
+def short(*parts: Any) -> str:
+    """A short name for what some values stand for."""
     return hashlib.sha256(repr(parts).encode()).hexdigest()[:12]
 
 

@@ -19,11 +19,11 @@ from ...core.even.drift import Trim
 from ...imaging.colour import LUMA
 from ...imaging.light import light_of
 from ...imaging.oklab import from_oklab, oklab
-from ...parameter import Control, Parameters, controls
+from ...parameter import Control, control_at, controls, with_value
 from ...recipe import Recipe
 from ...store import looks, scenes
 from ..desk import desk
-from ..scene import decided, posted, queued, stage_page
+from ..scene import checked_control, decided, posted, posted_number, queued, stage_page
 from ..scene.opened import ScenePage, opened
 from ..scene.stages import stage
 from ..security import refuse
@@ -101,34 +101,14 @@ def page(number: int) -> str:
 
 def _put(look: Look, path: str, value: float) -> tuple[Control, Look]:
     """The control at a path such as `exposure` or `areas.0.parts.1.soft`, and the look with its value. 400 where there is none."""
-    at: Any = look
-    dumped: Any = look.model_dump()
-    place = dumped
-    *way, name = path.split(".")
-    try:
-        for step in way:
-            key: Any = int(step) if step.isascii() and step.isdecimal() and len(step) < 6 else step
-            at = at[key] if isinstance(at, list) else getattr(at, key)
-            place = place[key]
-        control = next(c for c in controls(type(at)) if c.name == name) if isinstance(at, Parameters) else None
-    except (IndexError, AttributeError, StopIteration, KeyError, TypeError):
-        control = None
-    if control is None:
-        refuse("There is no such control.")
-    assert control is not None
-    if not control.low <= value <= control.high:
-        refuse(f"{control.label} goes from {control.low:g} to {control.high:g}.")
-    place[name] = value
-    return control, Look.model_validate(dumped)
+    control = checked_control(control_at(look, path), value)
+    return control, Look.model_validate(with_value(look.model_dump(), path, value))
 
 
 @blueprint.post("/set")
 def set_value(number: int) -> str:
     path = posted("name")
-    try:
-        value = float(posted("value"))
-    except ValueError:
-        refuse("That is not a number.")
+    value = posted_number()
     look = opened(number).recipe.look
     control, _ = _put(look, path, value)
     temperature = control.name == TEMPERATURE.name

@@ -15,6 +15,7 @@ from pydantic import ValidationError
 from ...core.develop.develop import for_screen, histogram
 from ...core.develop.look import NEUTRAL, Look
 from ...core.develop.tone import through_points
+from ...core.finish.settings import PARTS, Finish
 from ...core.weave.span import Span
 from ...parameter import Control
 from ...pipeline.decisions import decide
@@ -98,18 +99,27 @@ def posted(name: str) -> str:
     return value
 
 
-def posted_control(known: dict[str, Control]) -> tuple[Control, float]:
-    """The control of a bench that was moved, and its new value; 400 for any other, or beyond its range."""
-    control = known.get(posted("name"))
-    if control is None:
-        refuse("There is no such control.")
+def posted_number(name: str = "value") -> float:
+    """A number of the form; 400 for anything else."""
     try:
-        value = float(posted("value"))
+        return float(posted(name))
     except ValueError:
         refuse("That is not a number.")
+
+
+def posted_control(known: dict[str, Control]) -> tuple[Control, float]:
+    """The control of a bench that was moved, and its new value; 400 for any other, or beyond its range."""
+    control, value = known.get(posted("name")), posted_number()
+    return checked_control(control, value), value
+
+
+def checked_control(control: Control | None, value: float) -> Control:
+    """A control that there is, if it takes a value; 400 otherwise."""
+    if control is None:
+        refuse("There is no such control.")
     if not control.low <= value <= control.high:
         refuse(f"{control.label} goes from {control.low:g} to {control.high:g}.")
-    return control, value
+    return control
 
 
 @blueprint.get(AT + "/pieces/<slug>")
@@ -175,15 +185,23 @@ def view_of(number: int, what: str = "weave") -> tuple[ScenePage, View, str]:
     return scene, view, what
 
 
-def _shown(scene: ScenePage) -> ViewOptions:
-    """What is asked for with a picture: a look that is being tried, before, lost tones, sharpening."""
-    look = NEUTRAL if request.args.get("before") == "1" else scene.recipe.look
+def asked(scene: ScenePage) -> ViewOptions:
+    """What is asked for with a picture: a look or a finish that is being tried, before, lost tones, finished."""
+    args = request.args
+    finish = scene.recipe.finish if args.get("finished") == "1" else None
+    look = NEUTRAL if args.get("before") == "1" and finish is None else scene.recipe.look
     if request.method == "POST":
         try:
-            look = Look.model_validate_json(request.get_data(cache=False))
+            if finish is None:
+                look = Look.model_validate_json(request.get_data(cache=False))
+            else:
+                finish = Finish.model_validate_json(request.get_data(cache=False)).lined(finish)
         except ValidationError:
             refuse("That is outside of what the control can do.")
-    return ViewOptions(look, request.args.get("clipping") == "1", scene.recipe.finish if request.args.get("finished") == "1" else None, scene.output)
+    if finish is not None and args.get("before") == "1":
+        # before the finish: without one part of it, or all
+        finish = finish.without(next((part for part in PARTS if part == args.get("part")), "all"))
+    return ViewOptions(look, request.args.get("clipping") == "1", finish, scene.canvas, scene.recipe.delivery.long_edge)
 
 
 def _screen(make: Callable[[], NDArray[np.uint8]]) -> NDArray[np.uint8]:
@@ -212,7 +230,7 @@ def tile(number: int, what: str, version: str, level: int, x: int, y: int) -> Re
     if level >= len(sizes) or x * TILE >= sizes[level][0] or y * TILE >= sizes[level][1]:
         abort(404)
     box = view.box_inside(level, (x * TILE, y * TILE, TILE, TILE))
-    shown = _shown(scene)
+    shown = asked(scene)
     return jpeg(_screen(lambda: screen(view, what, level, box, shown)), 95 if level == 0 else 90, FOREVER if request.args.get("s") == scene.version else None)
 
 
@@ -227,7 +245,7 @@ def seen(number: int, what: str) -> Response:
         abort(400)
     if not (np.isfinite([x, y, w, h]).all() and 0 < w < 1e6 and 0 < h < 1e6 and abs(x) < 1e6 and abs(y) < 1e6 and 0 < wide <= WIDEST and h / w < 20):
         abort(400)
-    shown = _shown(scene)
+    shown = asked(scene)
     box = (0, 0, 0, 0)
 
     def make() -> NDArray[np.uint8]:
@@ -254,7 +272,7 @@ def thumb(number: int, what: str, version: str) -> Response:
 def tones(number: int) -> Response:
     """Histogram of the weave or of a frame under the look, what is lost at both ends, and the tone curve, as points."""
     scene, view, _ = view_of(number)
-    look = _shown(scene).look
+    look = asked(scene).look
     what = request.args.get("what", "weave")
     screen = _screen(lambda: for_screen(overview(view, what if what.startswith("frame:") else "weave", 700, look)))
     counts = histogram(screen).astype(float)

@@ -15,7 +15,8 @@ from pydantic import ValidationError
 
 from ...core.develop.look import NEUTRAL, RAW_LOOK
 from ...core.even.capture.settings import Capture
-from ...core.finish.finish import Finish, crop_box, turned_size
+from ...core.finish.geometry import output_size
+from ...core.finish.settings import Finish
 from ...core.gather.coverage import SoftBand
 from ...core.gather.inspect import Inspection
 from ...core.gather.verdicts import Verdict, zone_of
@@ -275,14 +276,10 @@ class ScenePage:
         files = kept[len(kept) // 2].all_files()
         return files[len(files) // 2]
 
-    @cached_property
-    def output(self) -> float:
-        """Pixels of the delivered picture for one of the weave."""
-        if self.view is None or not self.recipe.delivery.long_edge:
-            return 1.0
-        area = self.canvas
-        _, _, w, h = crop_box(self.recipe.finish.crop, *turned_size(area[2], area[3], self.recipe.finish.straighten))
-        return min(1.0, self.recipe.delivery.long_edge / max(w, h))
+    @property
+    def output_size(self) -> tuple[int, int]:
+        """Pixels (w, h) of the delivered picture."""
+        return output_size(self.recipe.finish, self.canvas[2:], self.recipe.delivery.long_edge)
 
     @cached_property
     def canvas(self) -> Box:

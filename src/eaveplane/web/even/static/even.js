@@ -1,6 +1,6 @@
 // Even out's bench: its parts, the look being tried, the histogram, and what is compared with what.
 import { post, send, tell } from "../shell/page.js";
-import { meant, write } from "../shell/rulers.js";
+import { withRulers, write } from "../shell/rulers.js";
 import { Curve } from "./curve.js";
 import { Ring } from "./ring.js";
 import { Areas } from "./areas.js";
@@ -8,12 +8,6 @@ import { Areas } from "./areas.js";
 const TOOLS = ["tone-tool", "hue-tool", "area-paint", "area-erase"];
 const ENDS = ["white_end", "black_end"];
 const CALM = 250;
-
-/** Set a value at a path such as areas.0.parts.1.soft. */
-function put(object, path, value) {
-  const way = path.split("."), last = way.pop();
-  way.reduce((at, key) => at?.[key], object)[last] = value;
-}
 
 export class Even {
   constructor(page) {
@@ -40,14 +34,7 @@ export class Even {
   get nav() { return document.querySelector(".panels"); }
 
   /** The look as decided, with what the rulers say now. */
-  values() {
-    const look = structuredClone(this.page.state.lookValues);
-    for (const ruler of document.querySelectorAll(".bench-even .ruler[data-name]")) {
-      const range = ruler.querySelector("[type=range]");
-      if (range.dataset.url?.endsWith("/set")) put(look, ruler.dataset.name, meant(ruler, range.value));
-    }
-    return look;
-  }
+  values() { return withRulers(structuredClone(this.page.state.lookValues), "/even/set"); }
 
   /** Show a look that is not decided yet: all of it, or some fields in place of those decided. */
   try(fields) {

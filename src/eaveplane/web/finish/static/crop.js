@@ -53,10 +53,11 @@ export class CropBox {
     this.screen = { left, top, width: room.w * scale, height: room.h * scale };
     const big = 1e5;
     this.add("path", { class: "shade", "fill-rule": "evenodd", d: `M${-big} ${-big}H${big}V${big}H${-big}ZM${x} ${y}v${h}h${w}v${-h}Z` });
-    const held = page.stage === "finish";
+    const held = this.open;
+    this.group.classList.toggle("still", !held);
     this.add("rect", { class: "box", x, y, width: w, height: h, "data-edge": "move", ...(held ? { tabindex: 0, role: "button", "aria-label": "The crop box: arrows move it, with Shift further" } : {}) });
     if (!held) return;
-    if (document.getElementById("guides")?.checked) this.add("path", { class: "guides", d: [1, 2].map((i) => `M${x + w * i / 3} ${y}v${h}M${x} ${y + h * i / 3}h${w}`).join("") });
+    this.add("path", { class: "guides", d: guides(document.getElementById("guides")?.value, x, y, w, h) });
     for (const [edge, ex, ey, name] of HANDLES) {
       const cx = x + w * ex, cy = y + h * ey;
       this.add("rect", { class: "handle", x: cx - 5, y: cy - 5, width: 10, height: 10 });
@@ -66,6 +67,9 @@ export class CropBox {
     const told = document.getElementById("crop-size");
     if (told) told.textContent = this.size(crop, room);
   }
+
+  /** Whether the box can be taken: while its part of the bench is open. */
+  get open() { return this.page.stage === "finish" && this.page.parts.finish.panel === "crop"; }
 
   /** The size that will be written, in words. */
   size(crop, room) {
@@ -86,7 +90,7 @@ export class CropBox {
 
   press(event) {
     const edge = event.target.dataset.edge;
-    if (!edge || this.page.stage !== "finish") return;
+    if (!edge || !this.open) return;
     this.group.setPointerCapture(event.pointerId);
     this.held = { edge, x: event.clientX, y: event.clientY, crop: { ...this.page.state.crop } };
   }
@@ -94,7 +98,7 @@ export class CropBox {
   key(event) {
     const by = event.shiftKey ? 20 : 4, { edge } = event.target.dataset;
     const move = { ArrowLeft: [-by, 0], ArrowRight: [by, 0], ArrowUp: [0, -by], ArrowDown: [0, by] }[event.key];
-    if (!move || !edge || this.page.stage !== "finish") return;
+    if (!move || !edge || !this.open) return;
     event.preventDefault();
     event.stopPropagation();
     this.move(edge, this.box || this.page.state.crop, move[0] / this.screen.width, move[1] / this.screen.height);
@@ -138,7 +142,7 @@ export class CropBox {
     if (this.box === box) this.box = null;
   }
 
-  post(box, ratio) { return post(document.getElementById("ratio").dataset.post, { ...box, ratio }); }
+  post(box, ratio, paper) { return post(document.getElementById("ratio").dataset.post, { ...box, ratio, ...(paper && { paper }) }); }
 
   /** The wanted ratio of fractions: width over height, in units of the room. */
   wanted(name = document.getElementById("ratio")?.value) {
@@ -150,14 +154,31 @@ export class CropBox {
   }
 
   /** The largest box of a ratio around the middle of the one there is. */
-  ratio(name) {
+  ratio(name, paper) {
     const { crop } = this.page.state, wanted = this.wanted(name);
-    if (!wanted) return this.post(crop, name);
+    if (!wanted) return this.post(crop, name, paper);
     const cx = crop.x + crop.w / 2, cy = crop.y + crop.h / 2;
     let w = Math.min(1, wanted), h = w / wanted;
     if (name !== "frame") { const room = Math.min(2 * Math.min(cx, 1 - cx), 2 * Math.min(cy, 1 - cy) * wanted); if (room > 0.3) { w = Math.min(w, room); h = w / wanted; } }
-    return this.post({ x: clamp(cx - w / 2, 0, 1 - w), y: clamp(cy - h / 2, 0, 1 - h), w, h }, name);
+    return this.post({ x: clamp(cx - w / 2, 0, 1 - w), y: clamp(cy - h / 2, 0, 1 - h), w, h }, name, paper);
   }
+}
+
+/** Lines that help to place things in a box. */
+function guides(kind, x, y, w, h) {
+  const across = (part) => `M${x} ${y + h * part}h${w}`, down = (part) => `M${x + w * part} ${y}v${h}`;
+  const line = (ax, ay, bx, by) => `M${x + w * ax} ${y + h * ay}L${x + w * bx} ${y + h * by}`;
+  if (kind === "thirds") return [1 / 3, 2 / 3].map((p) => across(p) + down(p)).join("");
+  if (kind === "golden") return [0.382, 0.618].map((p) => across(p) + down(p)).join("");
+  if (kind === "centre") return across(0.5) + down(0.5);
+  // from each corner at 45 degrees, as far as the box goes
+  if (kind === "diagonals") { const s = Math.min(w, h); return [[x, y, 1, 1], [x + w, y, -1, 1], [x, y + h, 1, -1], [x + w, y + h, -1, -1]].map(([cx, cy, dx, dy]) => `M${cx} ${cy}l${s * dx} ${s * dy}`).join(""); }
+  if (kind === "triangles") {
+    // one diagonal, and from the other corners square to it
+    const t = (w * w) / (w * w + h * h);
+    return line(0, 1, 1, 0) + line(0, 0, t, 1 - t) + line(1, 1, 1 - t, t);
+  }
+  return "";
 }
 
 function clamp(value, low, high) { return Math.max(low, Math.min(Math.max(low, high), value)); }

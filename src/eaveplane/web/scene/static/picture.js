@@ -60,11 +60,14 @@ export class Picture {
     if (view === "capture") return `capture:all:${chosen}`;
     if (view === "edges" || view === "drift") return `${view}:${chosen}`;
     if (view === "area") return state.lookValues.areas.length ? `area:${Math.min(this.page.parts.even.areas.chosen, state.lookValues.areas.length - 1)}` : "weave";
+    if (view === "light") return state.finishValues.light.length ? `light:${this.page.parts.finish.maps.chosen}` : "weave";
     return view === "compare" ? "weave" : view;
   }
 
   /** What the weave is compared with: the chosen frame, or a variant. */
   against() { return this.page.against || `frame:${this.page.chosen}`; }
+
+  get finishing() { return ["finish", "deliver"].includes(this.page.stage); }
 
   /** Query of everything but the place. */
   query(before = this.page.before === "whole") {
@@ -72,7 +75,10 @@ export class Picture {
     const q = new URLSearchParams();
     if (before) q.set("before", 1);
     if (page.clipping || page.ends) q.set("clipping", 1);
-    if (page.stage === "finish" || page.stage === "deliver") q.set("finished", 1);
+    if (this.finishing) {
+      q.set("finished", 1);
+      if (before && page.part) q.set("part", page.part);
+    }
     if (page.spanning) q.set("span", page.spanning.join());
     return q;
   }
@@ -80,7 +86,7 @@ export class Picture {
   version(what) {
     const { state } = this.page;
     const of = what.startsWith("frame:") ? this.page.frame(what.slice(6))?.version : state.weave + state.capture + state.frames.map((f) => f.version).join("") + (what.startsWith("variant:") ? state.variants[what.slice(8)]?.version : "");
-    return `${of}${state.look}${state.sharpening}`.replace(/[^a-z0-9.-]/gi, "");
+    return `${of}${state.look}${this.finishing ? state.finish : ""}`.replace(/[^a-z0-9.-]/gi, "");
   }
 
   source(what, before) {
@@ -341,10 +347,11 @@ export class Picture {
     const { state } = page;
     const weave = state.woven ? "weave" : state.labelled ? "weave, as far as it is seen" : state.registered ? "reference frame; not woven yet" : "one frame; not woven yet";
     const without = { demosaic: "the usual demosaicing", highlights: "highlights cut", noise: "noise as it came", fringes: "fringes as they came", sharpening: "without sharpening" }[page.without] || `without the correction of ${page.without}`;
-    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, unpainted: `${weave}, without strokes`, share: `share map: which frame is sharpest where, plain where none is${state.sums ? "; joint light sums all of them" : ""}`, "mask-alone": `mask of ${name} by itself: white is where it gives all`, veils: "green lines: a veil was lifted; rust lines: a near thing that stays as woven", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × ${this.amplified}`, matched: `difference of ${name} and the reference, blur matched, × ${this.amplified}`, outlines: `edges: ${name} rust, reference green, both white`, compare: `left ${page.against ? this.name(page.against) : name}, right the weave` };
+    const words = { capture: `${name}: left ${without}, right as set`, edges: `${name}: white is where capture sharpening acts`, drift: `${name}: rust where it is still unlike the reference, full at ΔE 3`, area: "the chosen area, hatched", frame: name, weave, unpainted: `${weave}, without strokes`, share: `share map: which frame is sharpest where, plain where none is${state.sums ? "; joint light sums all of them" : ""}`, "mask-alone": `mask of ${name} by itself: white is where it gives all`, light: "the chosen map, hatched", order: "from near, brown, to far, violet, as the weave found it", veils: "green lines: a veil was lifted; rust lines: a near thing that stays as woven", mask: `mask of ${name}`, difference: `difference of ${name} and the reference, × ${this.amplified}`, matched: `difference of ${name} and the reference, blur matched, × ${this.amplified}`, outlines: `edges: ${name} rust, reference green, both white`, compare: `left ${page.against ? this.name(page.against) : name}, right the weave` };
     if (page.blinking === "pair" && turn) { this.caption.textContent = turn === "weave" ? weave : this.name(turn); return; }
     if (page.pairing) { this.caption.textContent = `left the weave, right ${this.name(this.against())}`; return; }
-    const before = { whole: " · before the look", wipe: " · left before the look", side: " · right before the look" }[page.before] || "";
+    const stage = this.finishing ? (page.part ? `without ${page.part === "light" ? "painted light" : page.part}` : "before the finish") : "before the look";
+    const before = { whole: ` · ${stage}`, wipe: ` · left ${stage}`, side: ` · right ${stage}` }[page.before] || "";
     this.caption.textContent = words[page.view] + before;
   }
 

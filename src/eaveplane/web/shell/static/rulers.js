@@ -17,6 +17,21 @@ export function meant(ruler, value) {
   return cameAs !== undefined && Math.abs(value - Number(start)) < 1e-9 ? Number(cameAs) : Number(value);
 }
 
+/** Set a value at a path such as areas.0.parts.1.soft. */
+export function put(object, path, value) {
+  const way = path.split("."), last = way.pop();
+  way.reduce((at, key) => at?.[key], object)[last] = value;
+}
+
+/** An object with what the rulers say that are posted to an address. */
+export function withRulers(object, url) {
+  for (const ruler of document.querySelectorAll(".bench .ruler[data-name]")) {
+    const range = ruler.querySelector("[type=range]");
+    if (range.dataset.url?.endsWith(url)) put(object, ruler.dataset.name, meant(ruler, range.value));
+  }
+  return object;
+}
+
 /** Keep all rulers of the page in step: `live` while a slider is held, `set` when a value stands. */
 export function listen(live, set) {
   let before = null;

@@ -1,7 +1,9 @@
 // The brush of Weave and Mend: a stroke is seen while it is drawn and posted when the hand lifts.
 import { post, tell } from "../shell/page.js";
 
-const WAYS = { weave: ["in", "out"], mend: ["draw", "heal"] };
+const WAYS = { weave: ["in", "out"], mend: ["draw", "heal"], finish: ["lay", "rub"] };
+/** Where the way of a stage is kept. */
+const KEPT = { weave: "way", mend: "mending", finish: "laying" };
 
 export class Brush {
   constructor(page) {
@@ -13,6 +15,7 @@ export class Brush {
     this.values = { width: 55, softness: 70, opacity: 100 };
     this.edges = false;
     this.mending = "draw";
+    this.laying = "lay";
     this.fitted = false;
     this.points = [];
     this.layer = document.createElement("canvas");
@@ -32,7 +35,7 @@ export class Brush {
     document.addEventListener("click", (event) => {
       if (event.target.closest("[data-tool=brush]")) this.put(!this.on);
       const way = event.target.closest("[data-way]")?.dataset.way;
-      if (way) { this[this.stage === "mend" ? "mending" : "way"] = way; if (!this.on) this.put(true); this.dress(); }
+      if (way && this.stage) { this[KEPT[this.stage]] = way; if (!this.on) this.put(true); this.dress(); }
     });
     document.addEventListener("change", (event) => {
       if (event.target.id === "b-edges") this.edges = event.target.checked;
@@ -50,7 +53,7 @@ export class Brush {
   }
 
   get stage() { return document.querySelector("[data-brush-for]")?.dataset.brushFor; }
-  get action() { return this.stage === "mend" ? this.mending : this.way; }
+  get action() { return this[KEPT[this.stage] ?? "way"]; }
 
   /** Width in pixels of the picture: the ruler is logarithmic from 4 to 2000. */
   width() { return Math.round(4 * 500 ** (this.values.width / 100)); }
@@ -58,8 +61,9 @@ export class Brush {
   put(on) {
     const { state } = this.page;
     if (on && !this.stage) return;
-    if (on && !state.registered) { tell("Register the frames first; then they can be painted with."); return; }
-    if (on && !this.page.frame(this.page.chosen)?.kept) { tell("The chosen frame is left out. Choose another on the rail."); return; }
+    const light = this.stage === "finish";
+    if (on && !light && !state.registered) { tell("Register the frames first; then they can be painted with."); return; }
+    if (on && !light && !this.page.frame(this.page.chosen)?.kept) { tell("The chosen frame is left out. Choose another on the rail."); return; }
     this.on = on;
     if (on && !["weave", "share", "mask", "mask-alone"].includes(this.page.view)) this.page.setView("weave");
     this.changed();
@@ -69,7 +73,7 @@ export class Brush {
   turn() {
     const [one, other] = WAYS[this.stage] ?? [];
     if (!one) return;
-    this[this.stage === "mend" ? "mending" : "way"] = this.action === one ? other : one;
+    this[KEPT[this.stage]] = this.action === one ? other : one;
     this.dress();
   }
   nudge(name, by) { this.values[name] = Math.max(name === "opacity" ? 5 : 0, Math.min(100, this.values[name] + by)); this.dress(); }
@@ -105,13 +109,13 @@ export class Brush {
   changed() {
     if (!this.stage) this.on = false;
     this.canvas.classList.toggle("on", this.on);
-    if (this.on || this.seeing) this.lookThrough();
+    if ((this.on && this.stage !== "finish") || this.seeing) this.lookThrough();
     this.dress();
   }
 
   moved() {
     clearTimeout(this.settling);
-    if (this.on || this.seeing) this.settling = setTimeout(() => this.lookThrough(), 120);
+    if ((this.on && this.stage !== "finish") || this.seeing) this.settling = setTimeout(() => this.lookThrough(), 120);
     this.draw();
   }
 
@@ -154,9 +158,12 @@ export class Brush {
     if (!this.drawing) return;
     this.drawing = false;
     const { page } = this, begin = performance.now();
-    const stroke = {
-      action: this.action, ...(this.action === "way" ? { way: document.getElementById("region-way").value } : { frame: page.chosen }), width: this.width(), softness: this.values.softness / 100, opacity: this.values.opacity / 100, edges: this.edges, fitted: this.action === "draw" && this.fitted,
+    const line = {
+      width: this.width(), softness: this.values.softness / 100, opacity: this.values.opacity / 100,
       points: thinned(this.points, 4000).map(([x, y]) => [Number(x.toFixed(1)), Number(y.toFixed(1))]),
+    };
+    const light = this.stage === "finish", stroke = light ? { ...line, erase: this.laying === "rub" } : {
+      ...line, action: this.action, ...(this.action === "way" ? { way: document.getElementById("region-way").value } : { frame: page.chosen }), edges: this.edges, fitted: this.action === "draw" && this.fitted,
     };
     const { picture } = page, before = picture.shown, url = document.querySelector("[data-stroke]").dataset.stroke;
     // what was asked for before the stroke may still come in; the stroke has landed with what was asked for after it
@@ -170,7 +177,7 @@ export class Brush {
       }
     });
     landed.observe(this.box, { attributes: true, attributeFilter: ["data-fresh"] });
-    await post(url, { stroke: JSON.stringify(stroke) });
+    await post(url, { stroke: JSON.stringify(stroke), ...(light && { map: page.parts.finish.maps.chosen }) });
     setTimeout(() => { landed.disconnect(); if (!this.drawing) { this.points = []; this.draw(); } }, 4000);
   }
 
@@ -211,13 +218,14 @@ export class Brush {
     }
     context.setLineDash([]);
     const sharpest = this.action === "draw" ? this.page.parts.mend?.walk.words : "";
-    if ((this.stage === "weave" || this.action === "heal" || sharpest) && this.on) {
+    const light = this.stage === "finish" ? `${this.laying === "rub" ? "rub out " : ""}${this.page.parts.finish.maps.name}` : "";
+    if ((this.stage === "weave" || this.action === "heal" || sharpest || light) && this.on) {
       context.font = `${12 * ratio}px sans-serif`;
       context.textAlign = "center";
       context.lineWidth = 3 * ratio;
       context.strokeStyle = "rgba(0,0,0,.65)";
       context.fillStyle = "#fff";
-      const word = sharpest || this.action === "heal" ? sharpest || "heal" : this.way === "way" ? document.getElementById("region-way")?.selectedOptions[0].textContent ?? "" : `${this.way} ${this.page.frame(this.page.chosen)?.number ?? ""}`;
+      const word = light ? light : sharpest || this.action === "heal" ? sharpest || "heal" : this.way === "way" ? document.getElementById("region-way")?.selectedOptions[0].textContent ?? "" : `${this.way} ${this.page.frame(this.page.chosen)?.number ?? ""}`;
       context.strokeText(word, x * ratio, (y + radius + 14) * ratio);
       context.fillText(word, x * ratio, (y + radius + 14) * ratio);
     }
@@ -247,7 +255,7 @@ export class Brush {
     layer.clearRect(0, 0, this.layer.width, this.layer.height);
     this.trace(layer, points, radius, ratio, this.values.opacity / 100);
     layer.globalCompositeOperation = "source-in";
-    layer.fillStyle = this.page.frame(this.page.chosen)?.colour || "#888";
+    layer.fillStyle = this.stage === "finish" ? this.page.parts.finish.maps.colour(this.laying === "rub") : this.page.frame(this.page.chosen)?.colour || "#888";
     layer.fillRect(0, 0, this.layer.width, this.layer.height);
     context.globalAlpha = 0.55;
     context.drawImage(this.layer, 0, 0);

@@ -18,13 +18,14 @@ export class Span {
 
   get list() { return document.querySelector(".rail-list"); }
   get rows() { return [...document.querySelectorAll("#rail li.frame")].reverse(); }
+  get own() { return [...this.ends.querySelectorAll(".span-end")]; }
   get value() { return this.page.spanning ?? this.page.state.span; }
 
   /** The rail was drawn anew, or another stage is entered. */
   dress() {
     const shown = this.page.stage === "weave" && this.rows.length > 1 && this.page.state.labelled;
-    if (!shown) this.ends.replaceChildren();
-    for (const [name] of shown && !this.ends.children.length ? ENDS : []) {
+    if (!shown) for (const handle of this.own) handle.remove();
+    for (const [name] of shown && !this.own.length ? ENDS : []) {
       const handle = document.createElement("button");
       handle.type = "button";
       handle.className = `span-end ${name}`;
@@ -64,7 +65,7 @@ export class Span {
   }
 
   lay() {
-    const { rows, value } = this, [near, far] = this.ends.children.length ? value : [0, 1];
+    const { rows, value } = this, [near, far] = this.own.length ? value : [0, 1];
     for (const [name, index] of ENDS) {
       const handle = document.querySelector(`.span-end.${name}`);
       if (!handle) continue;

@@ -141,7 +141,7 @@ export class Strokes {
 }
 
 /** Distance of a point to a line through points. */
-function distance(points, x, y) {
+export function distance(points, x, y) {
   let least = Infinity;
   points.forEach(([ax, ay], k) => {
     const [bx, by] = points[Math.min(k + 1, points.length - 1)], dx = bx - ax, dy = by - ay, length = dx * dx + dy * dy;

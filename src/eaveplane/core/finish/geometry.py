@@ -1,0 +1,152 @@
+"""Straighten, crop, size: where of the canvas the finished picture lies."""
+
+from __future__ import annotations
+
+import math
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...imaging.colour import FloatArray
+from ...imaging.pyramid import Box
+from ...imaging.resample import warp
+from .settings import Crop, Finish
+
+
+def ratio_of(ratio: str, canvas: tuple[int, int]) -> float | None:
+    """Width over height, None where it is free.
+
+    >>> ratio_of("3:2", (600, 500)), ratio_of("frame", (600, 500)), ratio_of("free", (600, 500))
+    (1.5, 1.2, None)
+    """
+    if ratio == "free":
+        return None
+    if ratio == "frame":
+        return canvas[0] / canvas[1]
+    a, b = ratio.split(":")
+    return float(a) / float(b)
+
+
+def turned_size(width: int, height: int, degrees: float) -> tuple[int, int]:
+    """The largest box of the same shape (w, h) inside a box turned by some degrees."""
+    angle = abs(math.radians(degrees))
+    if angle == 0:
+        return width, height
+    c, s = math.cos(angle), math.sin(angle)
+    scale = min(width / (width * c + height * s), height / (width * s + height * c))
+    return max(1, int(width * scale)), max(1, int(height * scale))
+
+
+def turning(width: int, height: int, degrees: float) -> NDArray[np.float64]:
+    """The matrix (3, 3) that turns a picture clockwise about its middle."""
+    angle = math.radians(degrees)
+    c, s = math.cos(angle), math.sin(angle)
+    cx, cy = (width - 1) / 2, (height - 1) / 2
+    return np.array([[c, -s, cx - c * cx + s * cy], [s, c, cy - s * cx - c * cy], [0, 0, 1]])
+
+
+def straightened(picture: FloatArray, degrees: float) -> FloatArray:
+    """The picture (h, w, c) turned clockwise about its middle and cut to the largest box without empty corners."""
+    if degrees == 0:
+        return picture
+    height, width = picture.shape[:2]
+    w, h = turned_size(width, height, degrees)
+    return warp(picture, turning(width, height, degrees), ((width - w) // 2, (height - h) // 2, w, h), repeat_edge=True)
+
+
+def crop_box(crop: Crop, width: int, height: int) -> Box:
+    """The crop in pixels (x, y, w, h), at least one each way and inside.
+
+    >>> crop_box(Crop(x=0.25, y=0, w=0.5, h=0.001), 600, 400)
+    (150, 0, 300, 1)
+    """
+    x, y = min(round(crop.x * width), width - 1), min(round(crop.y * height), height - 1)
+    return x, y, max(1, min(round(crop.w * width), width - x)), max(1, min(round(crop.h * height), height - y))
+
+
+def cut_size(finish: Finish, canvas: tuple[int, int]) -> tuple[int, int]:
+    """Pixels (w, h) of a canvas of a size (w, h) that are left of it."""
+    return crop_box(finish.crop, *turned_size(*canvas, finish.straighten))[2:]
+
+
+def output_size(finish: Finish, canvas: tuple[int, int], long_edge: int) -> tuple[int, int]:
+    """Pixels (w, h) of the finished picture of a canvas (w, h), whose long side is `long_edge`, or as it is where that is 0 or more."""
+    w, h = cut_size(finish, canvas)
+    if not long_edge or long_edge >= max(w, h):
+        return w, h
+    return max(1, round(w * long_edge / max(w, h))), max(1, round(h * long_edge / max(w, h)))
+
+
+def _to_cut(finish: Finish, canvas: Box) -> NDArray[np.float64]:
+    """The matrix (3, 3) from pixels of the reference frame to those of the straightened and cropped canvas (x, y, w, h)."""
+    x, y, w, h = canvas
+    tw, th = turned_size(w, h, finish.straighten)
+    bx, by, _, _ = crop_box(finish.crop, tw, th)
+    left, top = (w - tw) // 2 + bx, (h - th) // 2 + by
+    return np.asarray(_moved(-left, -top) @ turning(w, h, finish.straighten) @ _moved(-x, -y))
+
+
+def _moved(right: float, down: float) -> NDArray[np.float64]:
+    return np.array([[1.0, 0, right], [0, 1, down], [0, 0, 1]])
+
+
+def to_crop(finish: Finish, canvas: Box) -> NDArray[np.float64]:
+    """The matrix (3, 3) from a pixel of the reference frame to the crop of a canvas (x, y, w, h), whose middle is at 0 and whose sides at 1.
+
+    >>> to_crop(Finish(), (10, 0, 100, 50)) @ [10 - 0.5, 24.5, 1]
+    array([-1.,  0.,  1.])
+    """
+    w, h = cut_size(finish, canvas[2:])
+    return np.asarray(np.array([[2 / w, 0, 1 / w - 1], [0, 2 / h, 1 / h - 1], [0, 0, 1]]) @ _to_cut(finish, canvas))
+
+
+def to_output(finish: Finish, canvas: Box, size: tuple[int, int]) -> NDArray[np.float64]:
+    """The matrix (3, 3) from a pixel of the reference frame to one of the finished picture of a size (w, h)."""
+    across, down = (a / b for a, b in zip(size, cut_size(finish, canvas[2:]), strict=True))
+    return np.asarray(np.array([[across, 0, across / 2 - 0.5], [0, down, down / 2 - 0.5], [0, 0, 1]]) @ _to_cut(finish, canvas))
+
+
+def resized(picture: FloatArray, long_edge: int) -> FloatArray:
+    """The picture with its long side at `long_edge` pixels, by area average; 0 or larger than it is: unchanged."""
+    longest = max(picture.shape[:2])
+    if not long_edge or long_edge >= longest:
+        return picture
+    size = [max(1, round(v * long_edge / longest)) for v in picture.shape[:2]]
+    return np.asarray(cv2.resize(picture, (size[1], size[0]), interpolation=cv2.INTER_AREA))
+
+
+def _shares(length: int, count: int, first: int, number: int) -> tuple[int, FloatArray]:
+    """Which pixel of `length` the first of `number` out of `count` begins in, and by how much each of them is which of the following: (number, n)."""
+    step = length / count
+    begins = np.arange(first, first + number) * step
+    low, high = int(begins[0]), min(length, int(np.ceil(begins[-1] + step - 1e-9)))
+    at = np.arange(low, high)[None, :]
+    part = np.clip(np.minimum(at + 1, begins[:, None] + step) - np.maximum(at, begins[:, None]), 0, None)
+    return low, np.asarray(part / step, np.float32)
+
+
+def cut_part(piece: FloatArray, source: Box, finish: Finish, canvas: Box, size: tuple[int, int], box: Box) -> FloatArray:
+    """A box (x, y, w, h) of a finished picture of a size (w, h), before sharpening, from a piece (h, w, 3) of the reference frame's grid that
+    holds what it shows, `source` (x, y, w, h): the same pixels as `cut` makes of the whole canvas."""
+    w, h = cut_size(finish, canvas[2:])
+    left, columns = _shares(w, size[0], box[0], box[2])
+    top, lines = _shares(h, size[1], box[1], box[3])
+    inner = (left, top, columns.shape[1], lines.shape[1])
+    to_cut = _to_cut(finish, canvas) @ _moved(source[0], source[1])
+    if finish.straighten == 0:
+        x, y = (round(v) for v in (np.linalg.inv(to_cut) @ [left, top, 1])[:2])
+        picture = piece[y : y + inner[3], x : x + inner[2]]
+    else:
+        picture = warp(piece, to_cut, inner, repeat_edge=True)
+    if (w, h) == size:
+        return np.array(picture, np.float32)
+    across = np.einsum("ij,rjc->ric", columns, picture)
+    return np.ascontiguousarray(np.einsum("ij,jrc->irc", lines, across), np.float32)
+
+
+def cut(picture: FloatArray, finish: Finish, long_edge: int) -> FloatArray:
+    """A developed canvas (h, w, 3) straightened, cropped and brought to size."""
+    picture = straightened(picture, finish.straighten)
+    x, y, w, h = crop_box(finish.crop, picture.shape[1], picture.shape[0])
+    return resized(np.ascontiguousarray(picture[y : y + h, x : x + w]), long_edge)
