@@ -149,7 +149,7 @@ def test_register_weave_paint_mend_finish_deliver(page: Page, tmp_path: Path) ->
 
     page.post(page.at("/finish/set"), {"name": "straighten", "value": 1.5})
     page.post(page.at("/finish/crop"), {"x": 0.1, "y": 0.2, "w": 0.8, "h": 0.6, "ratio": "2:1"})
-    for bad in ({"x": 2, "y": 0, "w": 1, "h": 1, "ratio": "free"}, {"x": 0, "y": 0, "w": 0, "h": 1, "ratio": "free"}, {"x": 0, "y": 0, "w": 1, "h": 1, "ratio": "7:9"}, {"ratio": "free"}):
+    for bad in ({"x": 2, "y": 0, "w": 1, "h": 1, "ratio": "free"}, {"x": 0, "y": 0, "w": 0, "h": 1, "ratio": "free"}, {"x": 0, "y": 0, "w": 1, "h": 1, "ratio": "7:0"}, {"ratio": "free"}):
         assert page.post(page.at("/finish/crop"), bad).status_code == 400
     page.post(page.at("/finish/set"), {"name": "sharpen", "value": 80})
     assert page.recipe().finish.crop.w == pytest.approx(0.8)

@@ -4,15 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..core.depth.order import order_of
 from ..core.develop.develop import develop, for_screen
 from ..core.develop.look import RAW_LOOK, Light
-from ..core.finish import noise
-from ..core.finish.finish import finish, known_of, lay_light
-from ..core.finish.settings import Air, AirAt, FineDetail, Finish, Glow, Grain, NoiseLeft, PaintedMap, Vignette
 from ..core.gather.defocus import Blocks, line_up
 from ..core.gather.octaves import OCTAVES
-from ..core.masks.parts import BrushedLine, Site
 from ..core.masks.strokes import Stroke
 from ..core.register.area import common_area
 from ..core.register.refine import HOMOGRAPHY, adjust, banded, measure_pair
@@ -20,11 +15,11 @@ from ..core.weave.labels import aggregate
 from ..core.weave.laid import RegisteredFrames, Weaving
 from ..core.weave.weave import weave_box
 from ..imaging.brush import draw_line
-from ..imaging.colour import SRGB_FROM_WORK, FloatArray
 from ..imaging.icc import standard_encoding
-from ..imaging.light import root_into, to_root
+from ..imaging.light import to_root
 from ..imaging.placement import Placement, Shift
 from ..imaging.waves import STEPS, Waves
+from .warm_finish import warm_finish
 
 
 def warm_up() -> None:
@@ -49,22 +44,7 @@ def warm_up() -> None:
     blocks = Blocks(np.ones((2, 2, OCTAVES)), np.full((2, 2, OCTAVES), 0.01), np.ones((2, 2), np.bool_))
     line_up(blocks, np.arange(2.0), to_scale=True)
     for_screen(develop(root, RAW_LOOK, Light(), "srgb"))
-    _finish(root)
-
-
-def _finish(root: FloatArray) -> None:
-    """Every part of the finish at once."""
-    gates, site = np.full((2, 16, 16), 0.5, np.float32), Site((64, 64), 0, (0, 0, 64, 64))
-    line = BrushedLine(width=20, softness=0.5, opacity=1, points=[(10, 10), (30, 30)])
-    maps = [PaintedMap(kind=kind, lines=[line], low=0.2, near=0.1) for kind in ("lighter", "richer", "warmer", "glow")]
-    of = Finish(
-        noise=NoiseLeft(strength=50, colour=50), air=Air(far=AirAt(haze=40, saturation=-20, warmth=-20)), light=maps, glow=Glow(strength=40),
-        detail=FineDetail(strength=40), vignette=Vignette(strength=-40, keep=50), sharpen=50, grain=Grain(strength=40),
-    )  # fmt: skip
-    picture = noise.denoised(root, of.noise, noise.measure(lambda box: root, [lambda box: root] * 2, (64, 64), gates), site)
-    lit, canvas = picture.copy(), (0, 0, 64, 64)
-    lay_light(lit, picture, of, site, known_of(of, picture, picture, order_of(gates, picture), site), canvas, SRGB_FROM_WORK)
-    for_screen(root_into(finish(lit, of, 0), SRGB_FROM_WORK))
+    warm_finish(root)
 
 
 def compile_all() -> None:

@@ -1,17 +1,23 @@
-"""What is done to the woven picture: straightened, cropped, sharpened."""
+"""Geometry, sharpening and grain: what is done to a developed picture last."""
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eaveplane.core.finish.finish import Crop, Finish, crop_box, finish, ratio_of, sharpened, straightened, turned_size
+from eaveplane.core.finish.finish import finish
+from eaveplane.core.finish.geometry import crop_box, cut, cut_part, output_size, ratio_of, straightened, to_crop, to_output, turned_size
+from eaveplane.core.finish.level import horizon_of, level_of_line
+from eaveplane.core.finish.output import Sharpening, grain_field, lay_grain, sharpened, sharpening_for
+from eaveplane.core.finish.settings import Crop, Finish, Grain
 
 
-def _root(seed: int = 0) -> np.ndarray:
-    return np.random.default_rng(seed).random((24, 32, 3), np.float32)
+def _root(seed: int = 0, height: int = 24, width: int = 32) -> np.ndarray:
+    return np.random.default_rng(seed).random((height, width, 3), np.float32)
 
 
 @given(st.integers(20, 400), st.integers(20, 400), st.floats(-15, 15))
@@ -41,18 +47,139 @@ def test_a_crop_lies_inside(x: float, y: float, w: float, h: float) -> None:
 
 def test_finishing_in_order() -> None:
     picture = _root()
-    plain = finish(picture, Finish(), 0)
+    plain = finish(picture.copy(), Finish(), 0)
     np.testing.assert_array_equal(plain, picture)
-    cut = finish(picture, Finish(crop=Crop(x=0.25, y=0.5, w=0.5, h=0.5)), 8)
-    assert cut.shape == (6, 8, 3)
+    cut_ = finish(picture, Finish(crop=Crop(x=0.25, y=0.5, w=0.5, h=0.5)), 8)
+    assert cut_.shape == (6, 8, 3)
     assert ratio_of("3:2", (10, 10)) == 1.5 and ratio_of("free", (10, 10)) is None and ratio_of("frame", (30, 20)) == 1.5
+    with pytest.raises(ValueError, match="ratio"):
+        Finish(ratio="0:3")
+
+
+CUTS = st.builds(
+    lambda x, y, w, h, degrees: Finish(straighten=round(degrees, 1), crop=Crop(x=x, y=y, w=min(w, 1 - x), h=min(h, 1 - y))),
+    *(st.floats(0, 0.4), st.floats(0, 0.4), st.floats(0.4, 1), st.floats(0.4, 1)), st.sampled_from([0.0, 2.5, -7.0]),
+)  # fmt: skip
+
+
+@given(CUTS, st.sampled_from([0, 31, 60]), st.floats(0, 1), st.floats(0, 1))
+@settings(max_examples=30)
+def test_a_part_of_the_output_is_what_the_whole_has_there(finishing: Finish, long_edge: int, right: float, down: float) -> None:
+    picture, canvas = _root(3, 90, 120), (10, 6, 100, 80)
+    x, y, w, h = canvas
+    whole = cut(np.ascontiguousarray(picture[y : y + h, x : x + w]), finishing, long_edge)
+    size = output_size(finishing, canvas[2:], long_edge)
+    assert (whole.shape[1], whole.shape[0]) == size
+    bw, bh = max(1, size[0] // 2), max(1, size[1] // 2)
+    box = (int(right * (size[0] - bw)), int(down * (size[1] - bh)), bw, bh)
+    part = cut_part(picture, (0, 0, 120, 90), finishing, canvas, size, box)
+    # beyond the canvas there is picture for a part, and its edge repeated for the whole
+    rim = 3 if finishing.straighten else 0
+    inner = np.s_[rim : bh - rim, rim : bw - rim]
+    np.testing.assert_allclose(part[inner], whole[box[1] : box[1] + bh, box[0] : box[0] + bw][inner], atol=2e-5)
+    # and a place of the picture lies where both say
+    place = np.linalg.inv(to_output(finishing, canvas, size)) @ [size[0] / 2 - 0.5, size[1] / 2 - 0.5, 1]
+    np.testing.assert_allclose((to_crop(finishing, canvas) @ place)[:2], 0, atol=1e-9)
+
+
+# ---- level ----------------------------------------------------------------------------------------------------
+
+
+@given(st.floats(-80, 80), st.floats(5, 400), st.booleans())
+def test_a_line_that_is_drawn_becomes_level_or_upright(degrees: float, length: float, backwards: bool) -> None:
+    dx, dy = length * math.cos(math.radians(degrees)), length * math.sin(math.radians(degrees))
+    turn = level_of_line(*((dx, dy, 0, 0) if backwards else (0, 0, dx, dy)))
+    after = (degrees + turn) % 90
+    assert min(after, 90 - after) < 1e-6 and abs(turn) <= 45 + 1e-6
+
+
+@given(st.floats(-4, 4), st.integers(0, 2**31))
+@settings(max_examples=12, deadline=None)
+def test_the_horizon_is_found(tilt: float, seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    y, x = np.mgrid[:400, :600].astype(np.float32)
+    ground = np.clip(y - 150 - np.tan(np.radians(tilt)) * (x - 299.5) + 0.5, 0, 1)
+    picture = 0.6 - 0.25 * ground + 0.05 * np.sin(x / 40 + y / 90) + 0.02 * rng.standard_normal((400, 600))
+    # stones stand before it and clutter the ground
+    for _ in range(25):
+        px, py = rng.integers(0, 560), rng.integers(160, 380)
+        picture[py : py + rng.integers(5, 20), px : px + rng.integers(10, 40)] = rng.uniform(0.1, 0.7)
+    found = horizon_of(picture.astype(np.float32))
+    assert found is not None and abs(found.tilt - tilt) <= 0.1
+    x0, y0, x1, y1 = found.line
+    assert y0 < y1 if tilt > 0.2 else y0 > y1 if tilt < -0.2 else (x0, x1) == (0, 1)
+
+
+def test_where_nothing_is_level_nothing_is_claimed() -> None:
+    rng = np.random.default_rng(5)
+    assert horizon_of(rng.random((300, 400), np.float32)) is None
+    assert horizon_of(np.full((300, 400), 0.5, np.float32)) is None
+    assert horizon_of(np.zeros((20, 30), np.float32)) is None
+
+
+# ---- sharpening, grain ------------------------------------------------------------------------------------------
 
 
 def test_sharpening_steepens_edges_and_spares_noise() -> None:
-    edge = np.repeat(np.concatenate([np.full(20, 0.3), np.full(20, 0.7)])[None, :], 30, axis=0).astype(np.float32)
+    edge = np.repeat(np.concatenate([np.full(20, 0.3), 0.5 + 0.2 * np.tanh(np.linspace(-2.5, 2.5, 9)), np.full(20, 0.7)])[None, :], 30, axis=0).astype(np.float32)
     picture = np.repeat(edge[..., None], 3, axis=2)
-    out = sharpened(picture, 100, 1.0, 20)
-    assert out.max() > 0.72 and out.min() < 0.28
+    out = sharpened(picture.copy(), Sharpening(100, 1.0, 20))
+    assert np.diff(out[15, :, 0]).max() > 1.15 * np.diff(edge[15]).max()
     np.testing.assert_allclose(out[:, :10], picture[:, :10], atol=1e-4)
     noise = (0.5 + 0.002 * np.random.default_rng(2).standard_normal((60, 60, 1)) * np.ones(3)).astype(np.float32)
-    assert np.std(sharpened(noise, 100, 0.8, 60)) < 1.15 * np.std(noise) < np.std(sharpened(noise, 100, 0.8, 0))
+    spared, not_spared = (np.std(sharpened(noise.copy(), Sharpening(100, 0.8, spare))) for spare in (60, 0))
+    assert spared < 1.15 * np.std(noise) < not_spared
+
+
+@given(st.floats(20, 200), st.floats(0.4, 3), st.floats(0.05, 0.6))
+@settings(max_examples=25)
+def test_sharpening_leaves_no_rim_and_no_other_colour(amount: float, radius: float, step: float) -> None:
+    picture = np.full((40, 60, 3), 0.35, np.float32) * np.array([1.0, 0.8, 0.5], np.float32)
+    picture[:, 30:] *= (0.35 + step) / 0.35
+    out = sharpened(picture.copy(), Sharpening(amount, radius, 0))
+    low, high = picture[0, 0, 0], picture[0, -1, 0]
+    room = 0.12 * amount / 100 * (high - low) * 1.1 + 1e-4
+    assert out[..., 0].min() >= low - room and out[..., 0].max() <= high + room
+    np.testing.assert_allclose(out[..., 1] / out[..., 0], 0.8, rtol=1e-4)
+
+
+def test_sharpening_goes_by_what_it_is_for() -> None:
+    paper = Finish(sharpen_for="paper", sharpen=100)
+    # looked at from farther away more is needed, and the same picture smaller on paper needs less of its pixels
+    assert sharpening_for(paper.model_copy(update={"seen_from": 150.0}), 6000).radius > sharpening_for(paper, 6000).radius
+    assert sharpening_for(paper, 3000).radius < sharpening_for(paper, 6000).radius
+    assert sharpening_for(Finish(sharpen_for="screen", sharpen=50), 2000).amount == 30
+    assert sharpening_for(Finish(sharpen=70, radius=1.2), 2000) == (70, 1.2, 20)
+
+
+@given(st.floats(2, 6) | st.floats(0.05, 0.6))
+@settings(max_examples=15, deadline=None)
+def test_grain_has_the_spectrum_of_its_width(width: float) -> None:
+    field = grain_field(width, (0, 0, 512, 512))
+    assert abs(field.mean()) < 0.06 and field.std() == pytest.approx(1, abs=0.06)
+    power = np.abs(np.fft.fft2(field)) ** 2 / field.size
+    across = np.fft.fftfreq(512)
+    frequency = np.hypot(across[:, None], across[None, :])
+    sigma = width / 2.3548
+    seen = np.sinc(across[:, None]) * np.sinc(across[None, :])
+    expected = np.exp(-4 * np.pi**2 * sigma**2 * frequency**2) * seen**2 if sigma >= 0.3 else np.ones_like(frequency)
+    expected /= expected.mean()
+    for low, high in ((0.01, 0.05), (0.05, 0.1), (0.1, 0.2)):
+        ring = (frequency >= low) & (frequency < high)
+        if expected[ring].mean() > 0.02:
+            assert power[ring].mean() == pytest.approx(expected[ring].mean(), rel=0.2)
+
+
+def test_grain_is_the_same_in_every_piece_and_keeps_colour() -> None:
+    whole = grain_field(2.0, (0, 0, 300, 200))
+    np.testing.assert_allclose(grain_field(2.0, (110, 70, 64, 50)), whole[70:120, 110:174], atol=1e-5)
+    picture = np.full((200, 300, 3), 0.5, np.float32) * np.array([1.0, 0.7, 0.4], np.float32)
+    grained, none = picture.copy(), picture.copy()
+    lay_grain(grained, Grain(strength=100), 2.0)
+    lay_grain(none, Grain(), 2.0)
+    np.testing.assert_array_equal(none, picture)
+    assert 0.02 < grained[..., 0].std() < 0.1
+    np.testing.assert_allclose(grained[..., 1] / grained[..., 0], 0.7, rtol=1e-4)
+    white = np.ones((50, 50, 3), np.float32)
+    lay_grain(white, Grain(strength=100), 2.0)
+    np.testing.assert_allclose(white, 1, atol=1e-5)

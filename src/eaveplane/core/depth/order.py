@@ -22,6 +22,8 @@ RADIUS = 10
 """Cells around a place whose colours tell what belongs together."""
 ALIKE = 0.03
 """Differences of root light below which colours count as one."""
+UNSURE, STEEP, LEAST = 7, 0.2, 0.04
+"""Cells over which a change of labels makes them unsure, the change from which it does, and what they count for then."""
 FARTHEST = 1e-3
 """Inverse distance that stands for the farthest frame, the nearest being 1."""
 
@@ -65,10 +67,19 @@ def _mean(map_: FloatArray) -> FloatArray:
 
 def _lines(value: FloatArray, colours: FloatArray) -> list[FloatArray]:
     """Three slopes and the offset (h, w) of the planes over colour that give a value (h, w)."""
-    means, level = _mean(colours), _mean(value)
+    # where labels change they are least sure of where: they count little there
+    square = np.ones((UNSURE, UNSURE), np.uint8)
+    steep = cv2.dilate(value, square) - cv2.erode(value, square)
+    weight = np.asarray(np.maximum(1 / (1 + (steep / STEEP) ** 4), LEAST), np.float32)
+    whole = np.maximum(_mean(weight), 1e-6)
+
+    def mean(map_: FloatArray) -> FloatArray:
+        return _mean(weight * map_) / whole
+
+    means, level = np.stack([mean(colours[..., i]) for i in range(3)], axis=-1), mean(value)
     pairs = [(0, 0), (0, 1), (0, 2), (1, 1), (1, 2), (2, 2)]
-    spread_ = np.stack([_mean(colours[..., i] * colours[..., j]) - means[..., i] * means[..., j] for i, j in pairs], axis=-1)
-    along = np.stack([_mean(colours[..., i] * value) - means[..., i] * level for i in range(3)], axis=-1)
+    spread_ = np.stack([mean(colours[..., i] * colours[..., j]) - means[..., i] * means[..., j] for i, j in pairs], axis=-1)
+    along = np.stack([mean(colours[..., i] * value) - means[..., i] * level for i in range(3)], axis=-1)
     slopes = np.empty_like(along)
     _solved(spread_, along, ALIKE**2, slopes)
     offset = level - (slopes * means).sum(axis=-1)

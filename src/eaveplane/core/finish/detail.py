@@ -15,7 +15,7 @@ from ...imaging.rows import by_rows
 from ..develop.relief import log_luminance
 from .settings import FineDetail
 
-EDGE = 0.35
+EDGE = 0.18
 """Spread of brightness, in EV, of which half is taken for an edge."""
 QUIET = 0.012
 """Spread of brightness, in EV in middle tones, below which detail is taken for noise."""

@@ -8,6 +8,7 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 from numba import njit
+from scipy.special import ndtr
 
 from ...imaging.colour import FloatArray
 from ...imaging.light import root_luma
@@ -41,7 +42,7 @@ def sharpening_for(finish: Finish, long_edge: int) -> Sharpening:
     On paper what an eye resolves from where it stands and what ink runs apart are made up for.
 
     >>> sharpening_for(Finish(sharpen_for="paper", sharpen=100, paper=60, seen_from=60), 6000)
-    Sharpening(amount=120.0, radius=0.94, spare=20.0)
+    Sharpening(amount=120.0, radius=0.94, spare=20)
     """
     if finish.sharpen_for == "hand":
         return Sharpening(finish.sharpen, finish.radius, finish.spare)
@@ -111,7 +112,8 @@ def grain_width(grain: Grain, paper: float, long_edge: int) -> float:
 
 
 def grain_field(width: float, box: tuple[int, int, int, int]) -> FloatArray:
-    """Grain (h, w) of variance 1 in a box (x, y, w, h) of the output: white noise under a Gaussian `width` pixels wide at half its height."""
+    """Grain (h, w) of variance 1 in a box (x, y, w, h) of the output: white noise under a Gaussian `width` pixels wide at half its height,
+    as pixels see it."""
     x, y, w, h = box
     sigma = width / 2.3548
     if sigma < 0.3:
@@ -121,7 +123,7 @@ def grain_field(width: float, box: tuple[int, int, int, int]) -> FloatArray:
     reach = int(np.ceil(4 * sigma))
     wide = np.empty((h + 2 * reach, w + 2 * reach), np.float32)
     _white(x - reach, y - reach, wide)
-    kernel = np.exp(-0.5 * (np.arange(-reach, reach + 1) / sigma) ** 2)
+    kernel = np.diff(ndtr((np.arange(-reach, reach + 2) - 0.5) / sigma))
     kernel /= np.sqrt((kernel**2).sum())
     soft = cv2.sepFilter2D(wide, -1, kernel, kernel)
     return np.ascontiguousarray(soft[reach : reach + h, reach : reach + w], np.float32)

@@ -2,31 +2,24 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
 
 import numpy as np
 
 from ...core.depth.distance import distances_of
-from ...core.depth.order import DepthOrder, order_of
-from ...core.develop.develop import develop, needs_guide
-from ...core.develop.look import Light, Look
-from ...core.develop.relief import Guide, guide_of
-from ...core.finish.finish import Known, changes_light, finish, known_of, lay_light, needs_order, needs_whole, rendition
-from ...core.finish.noise import changes, denoised, measure
-from ...core.finish.settings import Finish
-from ...core.masks.parts import Site
-from ...core.weave.laid import RegisteredFrames
-from ...imaging.colour import FloatArray, Matrix
+from ...core.depth.order import order_of
+from ...core.develop.develop import needs_guide
+from ...core.develop.relief import guide_of
+from ...core.finish.finish import finish, needs_order
+from ...core.finish.noise import changes
 from ...imaging.formats.registry import write_picture
 from ...imaging.icc import Encoding, standard_encoding
 from ...imaging.light import to_codes
-from ...imaging.pyramid import Box, Size
 from ...recipe import Recipe
 from ..cache import Cache
 from ..canvas import canvas_of
 from ..ticket import Ticket
+from .finish import Development, finished, without_noise
 from .frame import Frame, encoding_of, open_frame
 from .label import open_labels
 from .mask import by_hand
@@ -54,12 +47,12 @@ def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, repl
     if painted:
         apply_strokes(picture, readers, weights, recipe.weaving, recipe.strokes, open_weave(cache, result).read, tell)
     if noisy:
-        picture = _without_noise(picture, readers, weights, finishing)
+        picture = without_noise(picture, readers, weights, finishing)
     canvas = canvas_of(recipe, {f.id: placement.corners() for f, placement in zip(recipe.kept(), laid.placements, strict=True)}, size)
     tell.tell(0.5)
     # colours are drawn into what the target can hold, then carried in the widest primaries to be encoded
     look = Development(recipe.look, source.shot, size, guide, np.asarray(np.linalg.inv(target.to_work), np.float64))
-    picture = _finished(picture, look, finishing, canvas, order_of(weights, picture) if deep else None)
+    picture = finished(picture, look, finishing, canvas, order_of(weights, picture) if deep else None)
     tell.tell(0.65)
     picture = finish(picture, finishing, recipe.delivery.long_edge)
     codes = to_codes(picture, target)
@@ -68,47 +61,6 @@ def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, repl
     write_picture(Path(out), codes, target.profile, source.meta, int(recipe.delivery.quality), replace)
     tell.tell(1.0)
     return out
-
-
-@dataclass(frozen=True)
-class Development:
-    """The look of a picture of a size (w, h), and what makes the channels it is shown by of working light (3, 3)."""
-
-    look: Look
-    shot: Light
-    size: Size
-    guide: Guide | None
-    shown: Matrix
-
-    def of(self, root: FloatArray, site: Site) -> FloatArray:
-        """A piece in the weaving encoding, developed, in working light."""
-        return develop(root, self.look, self.shot, "rec2020", site, self.guide, self.shown)
-
-
-def _without_noise(picture: FloatArray, readers: RegisteredFrames, weights: FloatArray, finishing: Finish) -> FloatArray:
-    def part(box: Box) -> FloatArray:
-        x, y, w, h = box
-        return picture[y : y + h, x : x + w]
-
-    size = readers.size
-    noise = measure(part, [partial(readers.read, k, 0) for k in range(len(weights))], size, weights)
-    return denoised(picture, finishing.noise, noise, Site(size, 0, (0, 0, *size)))
-
-
-def _finished(picture: FloatArray, look: Development, finishing: Finish, canvas: Box, order: DepthOrder | None) -> FloatArray:
-    """The canvas (x, y, w, h) of a weave (h, w, 3), developed, with all that is done to its light."""
-    known = Known()
-    if needs_whole(finishing):
-        level, small = rendition(picture)
-        site = Site(look.size, level, (0, 0, small.shape[1], small.shape[0]))
-        known = known_of(finishing, small, look.of(small, site), order, site)
-    x, y, w, h = canvas
-    woven, site = np.ascontiguousarray(picture[y : y + h, x : x + w]), Site(look.size, 0, canvas)
-    developed = look.of(woven, site)
-    if changes_light(finishing):
-        developed = developed.copy() if developed is woven else developed
-        lay_light(developed, woven, finishing, site, known, canvas, look.shown)
-    return developed
 
 
 def output_encoding(source: Frame, recipe: Recipe) -> Encoding:

@@ -128,6 +128,8 @@ def place_in(view: View, level: int, box: Box) -> FloatArray:
 
 def painted_map(view: View, words: list[str], level: int, box: Box, look: Look) -> NDArray[np.uint8]:
     """A map of painted light, hatched over the picture in greys; plain where it has nothing."""
+    if not words[0].isdecimal():
+        raise ValueError(words[0])
     number = int(words[0])
     map_ = view.recipe.finish.light[number]
     wide = around(box, maps.reach_of([map_.model_copy(update={"on": True})], level), view.size_at(level))

@@ -9,6 +9,7 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
+from ...core.finish.geometry import output_size
 from ...core.finish.level import level_of_line, upright
 from ...core.finish.output import grain_width, sharpening_for
 from ...core.finish.settings import PARTS, Air, AirAt, Crop, FineDetail, Finish, Glow, Grain, Guides, NoiseLeft, PaintedMap, Vignette
@@ -40,8 +41,7 @@ PROOF = (240, 150)
 @stage("finish", "Finish")
 def bench(scene: ScenePage) -> dict[str, Any]:
     finish = scene.recipe.finish
-    width, height = scene.output_size
-    sharpening = sharpening_for(finish, max(width, height))
+    longest = max(output_size(finish, scene.canvas[2:], scene.recipe.delivery.long_edge))
     return {
         "finish": finish,
         "start": Finish(),
@@ -58,8 +58,9 @@ def bench(scene: ScenePage) -> dict[str, Any]:
         "prints": PRINTS,
         "guides": get_args(Guides),
         "sharpen_for": FOR,
-        "sharpening": sharpening,
-        "grain_px": grain_width(finish.grain, finish.paper, max(width, height)),
+        "longest": longest,
+        "sharpening": sharpening_for(finish, longest),
+        "grain_px": grain_width(finish.grain, finish.paper, longest),
     }
 
 

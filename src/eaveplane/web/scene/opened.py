@@ -15,7 +15,6 @@ from pydantic import ValidationError
 
 from ...core.develop.look import NEUTRAL, RAW_LOOK
 from ...core.even.capture.settings import Capture
-from ...core.finish.geometry import output_size
 from ...core.finish.settings import Finish
 from ...core.gather.coverage import SoftBand
 from ...core.gather.inspect import Inspection
@@ -275,11 +274,6 @@ class ScenePage:
         kept = self.recipe.kept() or self.recipe.frames
         files = kept[len(kept) // 2].all_files()
         return files[len(files) // 2]
-
-    @property
-    def output_size(self) -> tuple[int, int]:
-        """Pixels (w, h) of the delivered picture."""
-        return output_size(self.recipe.finish, self.canvas[2:], self.recipe.delivery.long_edge)
 
     @cached_property
     def canvas(self) -> Box:
