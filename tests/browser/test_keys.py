@@ -81,6 +81,7 @@ def test_keys_that_come_while_a_piece_is_drawn_anew(page: Page, scene: str) -> N
 def test_the_crop_box_is_moved_by_arrows(page: Page, scene: str) -> None:
     page.goto(f"{scene}/finish")
     whole(page)
+    page.click("[data-panel=crop]")
     size = page.locator("#crop-size")
     before = size.inner_text()
     corner = page.locator(".crop [data-edge=se]")

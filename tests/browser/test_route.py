@@ -175,8 +175,22 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     changed(page, page.mouse.up, "strokes")
     expect(page.get_by_text("1 stroke", exact=True)).to_be_visible()
 
-    # Finish: crop at a ratio, straighten, sharpen
+    # Finish: light painted on a map, air in the distance, crop at a ratio, straighten
     page.locator("#bench-main a.main").click()
+    page.click("[data-new-map=lighter]")
+    expect(page.locator("[data-tool=brush]")).to_have_attribute("aria-pressed", "true")
+    x, y = place(page, ".mat")
+    page.mouse.move(x - 60, y + 60)
+    page.mouse.down()
+    page.mouse.move(x + 40, y + 70, steps=6)
+    changed(page, page.mouse.up, "strokes")
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Lighter painted")
+    expect(page.locator("#maps small")).to_have_text("lighter, 1")
+    page.click("[data-panel=air]")
+    page.locator("#c-air-far-haze").fill("40")
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Air, far: haze 40 %")
+    expect(page.locator(".panels [data-panel=air] i")).to_be_visible()
+    page.click("[data-panel=crop]")
     page.select_option("#ratio", "16:9")
     expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Cropped at 16:9")
     page.locator("#c-straighten").fill("1")
@@ -202,6 +216,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     assert picture.dtype == np.uint16 and picture.shape[1] / picture.shape[0] == pytest.approx(16 / 9, abs=0.01)
     recipe = json.loads(recipe_beside(out).read_text())
     assert [s["action"] for s in recipe["strokes"]] == ["draw"] and recipe["finish"]["straighten"] == 1
+    assert len(recipe["finish"]["light"][0]["lines"]) == 1 and recipe["finish"]["air"]["far"]["haze"] == 40
     done = run("stack", *[card / p.name for p in small.paths], "--out", tmp_path / "o.tif", "--recipe", recipe_beside(out))
     assert done.exit_code == 0
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "o.tif"), picture)
