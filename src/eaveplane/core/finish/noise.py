@@ -32,7 +32,7 @@ WINDOW = 7
 """Pixels over which it is told how much is there beside noise."""
 SIDE, BLOCK = 128, 16
 """Pixels of a sample, and of the blocks in it."""
-MANY, SOME = (10, 7), (5, 3)
+MANY, SOME = (9, 6), (4, 3)
 """Samples across and down a weave, and a frame."""
 STRIP = 320
 """Rows that are cleaned at a time by one core."""
@@ -91,19 +91,21 @@ def measure(woven: Callable[[Box], FloatArray], frames: Sequence[Callable[[Box],
 def _zones(read: Callable[[Box], FloatArray], size: Size, shares: FloatArray, samples: tuple[int, int]) -> FloatArray:
     width, height = size
     side = min(SIDE, width, height) // BLOCK * BLOCK
-    found: list[FloatArray] = []
-    belongs: list[FloatArray] = []
-    for y in np.linspace(0, height - side, max(1, min(samples[1], height // max(side, 1)))).astype(int) if side else ():
-        for x in np.linspace(0, width - side, max(1, min(samples[0], width // side))).astype(int):
-            box = (int(x), int(y), side, side)
-            planes = read(box) @ OPPONENT.T
-            if planes[..., 0].max() > 0.985:
-                continue
-            found.append(np.stack([_by_block(np.ascontiguousarray(planes[..., c])) for c in range(3)], axis=1))
-            here = np.stack([Site(size, 0, box).spread(np.ascontiguousarray(share)) for share in shares])
-            belongs.append(here.reshape(len(shares), side // BLOCK, BLOCK, -1, BLOCK).mean(axis=(2, 4)).reshape(len(shares), -1))
-    if not found:
+    down = np.linspace(0, height - side, max(1, min(samples[1], height // max(side, 1)))).astype(int) if side else ()
+    across = np.linspace(0, width - side, max(1, min(samples[0], width // max(side, 1)))).astype(int)
+
+    def told(box: Box) -> tuple[FloatArray, FloatArray] | None:
+        planes = read(box) @ OPPONENT.T
+        if planes[..., 0].max() > 0.985:
+            return None
+        here = np.stack([Site(size, 0, box).spread(np.ascontiguousarray(share)) for share in shares])
+        own = here.reshape(len(shares), side // BLOCK, BLOCK, -1, BLOCK).mean(axis=(2, 4)).reshape(len(shares), -1)
+        return np.stack([_by_block(np.ascontiguousarray(planes[..., c])) for c in range(3)], axis=1), own
+
+    sampled = [both for both in side_by_side(told, [(int(x), int(y), side, side) for y in down for x in across]) if both is not None]
+    if not sampled:
         return np.zeros((len(shares), 3, SCALES, 3), np.float32)
+    found, belongs = zip(*sampled, strict=True)
     blocks, part = np.concatenate(found), np.concatenate(belongs, axis=1)
     whole = np.quantile(blocks, QUIET, axis=0)
     zones = np.stack([np.quantile(blocks[own > 0.8], QUIET, axis=0) if (own > 0.8).sum() >= FEWEST else whole for own in part])
