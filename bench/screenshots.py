@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
@@ -16,6 +17,32 @@ def settle(page: Page) -> None:
     page.wait_for_load_state("networkidle")
     page.wait_for_function("() => !document.querySelector('.mat') || document.querySelector('.mat').dataset.whole")
     page.wait_for_timeout(900)
+
+
+def finish(page: Page, stroke: Callable[[list[tuple[float, float]]], None]) -> None:
+    """Light on the ground, air in the distance, a rim; left of the line as it was before."""
+    box = page.locator(".mat").bounding_box()
+    assert box
+    at = lambda across, down: (box["x"] + across * box["width"], box["y"] + down * box["height"])  # noqa: E731
+    for kind, strength, points in (("lighter", 70, [(0.32, 0.82), (0.5, 0.72), (0.66, 0.66)]), ("warmer", 40, [(0.3, 0.72), (0.7, 0.6)])):
+        page.click(f"[data-new-map={kind}]")
+        expect(page.locator("[data-tool=brush]")).to_have_attribute("aria-pressed", "true")
+        page.locator("#b-width").fill("70")
+        stroke([at(*point) for point in points])
+        expect(page.locator("#maps small").last).to_contain_text(", 1")
+        page.locator("[id^=c-light-][id$=-strength]:visible").fill(str(strength))
+    page.click("[data-tool=brush]")
+    page.click("[data-panel=soft]")
+    page.locator("#c-vignette-strength").fill("-40")
+    page.click("[data-panel=crop]")
+    page.select_option("#ratio", "16:9")
+    page.click("[data-panel=output]")
+    page.locator("#c-sharpen").fill("60")
+    page.click("[data-panel=air]")
+    for name, value in (("far-haze", 35), ("far-contrast", -15), ("far-warmth", -20), ("near-contrast", 15)):
+        page.locator(f"#c-air-{name}").fill(str(value))
+    settle(page)
+    page.click("[data-before=wipe]")
 
 
 def walk(page: Page, address: str, folder: Path) -> None:
@@ -120,9 +147,9 @@ def walk(page: Page, address: str, folder: Path) -> None:
     keep("mend")
     page.keyboard.press("f")
     page.locator("#bench-main a.main").click()
-    page.select_option("#ratio", "16:9")
-    page.locator("#c-sharpen").fill("60")
+    finish(page, stroke)
     keep("finish")
+    page.click("[data-before=wipe]")
     page.locator("#bench-main a.main").click()
     page.get_by_role("button", name="Write the picture").click()
     expect(page.locator(".delivered a")).to_have_count(1)

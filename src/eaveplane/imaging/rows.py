@@ -6,7 +6,10 @@ import os
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
-from typing import TypeVar
+from typing import Any, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -36,3 +39,20 @@ def side_by_side(work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
         finally:
             for future in futures:
                 future.cancel()
+
+
+STRIP = 512
+
+
+def in_strips(picture: NDArray[Any], margin: int, work: Callable[[NDArray[Any], int], object]) -> None:
+    """Change a picture (h, w, ...) in place, a strip of rows after the other: `work(piece, above)` changes a copy of the rows from `above`
+    on, with `margin` rows around the strip as they were before any was changed; only the strip's own are put back."""
+    height, deep = picture.shape[0], max(STRIP, 2 * margin)
+    tail = picture[:0]
+    for first in range(0, height, deep):
+        last = min(first + deep, height)
+        above, below = first - len(tail), min(height, last + margin)
+        piece = np.concatenate([tail, picture[first:below]])
+        tail = piece[max(0, last - margin) - above : last - above].copy()
+        work(piece, above)
+        picture[first:last] = piece[first - above : last - above]

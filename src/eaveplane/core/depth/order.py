@@ -39,9 +39,13 @@ class DepthOrder:
 
     def at(self, site: Site, root: FloatArray) -> FloatArray:
         """From 0, the nearest frame, to 1, the farthest, where a piece of the picture (h, w, 3) in the weaving encoding lies (h, w)."""
-        a, b, ends = (site.spread(maps) for maps in (self.first, self.last, self.bounds))
         out = np.empty(root.shape[:2], np.float32)
-        by_rows(lambda first, last: _along(root[first:last], a[first:last], b[first:last], ends[first:last], out[first:last]), root.shape[0], root.shape[1])
+
+        def rows(first: int, last: int) -> None:
+            a, b, ends = (site.rows(first, last).spread(maps) for maps in (self.first, self.last, self.bounds))
+            _along(root[first:last], a, b, ends, out[first:last])
+
+        by_rows(rows, root.shape[0], root.shape[1])
         return out
 
 

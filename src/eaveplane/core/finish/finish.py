@@ -15,7 +15,7 @@ from ...imaging.colour import LUMA, FloatArray, Matrix
 from ...imaging.light import light_of
 from ...imaging.oklab import LAB_FROM_ROOT, ROOT_FROM_LAB, WHITE_LMS_FROM_WORK, reach
 from ...imaging.pyramid import Box, Size
-from ...imaging.rows import by_rows
+from ...imaging.rows import by_rows, in_strips
 from ..depth.order import DepthOrder
 from ..develop.look import Light, balance
 from ..masks.parts import Site
@@ -31,8 +31,6 @@ from .vignette import lay_vignette
 
 MIRED = 100.0
 """Change of the light by the strongest warmth."""
-STRIP = 768
-"""Rows that are done at a time: what they take beside the picture is a part of it."""
 PALE = np.full(3, 0.6, np.float32)
 
 
@@ -120,28 +118,22 @@ def lay_light(picture: FloatArray, woven: FloatArray, finish: Finish, site: Site
     """
     if not changes_light(finish):
         return
-    height, width = picture.shape[:2]
+    width = picture.shape[1]
     colour, airs = colour_for(shown), airs_of(finish.air, PALE if known.haze is None else known.haze)
     at_work = airs.on or any(m.acts for m in finish.light) or finish.glow.strength > 0
     place, size = to_crop(finish, canvas), cut_size(finish, canvas[2:])
-    margin = reach_of(finish, site.level)
-    deep = max(STRIP, 2 * margin)
-    tail = picture[:0]
-    for first in range(0, height, deep):
-        last = min(first + deep, height)
-        above, below = first - len(tail), min(height, last + margin)
+
+    def lay(piece: FloatArray, above: int) -> None:
+        below = above + len(piece)
         part = site.rows(above, below)
-        # rows above are kept as they were, so that no second picture is needed
-        piece = np.concatenate([tail, picture[first:below]]) if margin else picture[first:last]
-        tail = piece[max(0, last - margin) - above : last - above].copy() if margin else tail
         if at_work:
             order = known.order.at(part, woven[above:below]) if known.order is not None and needs_order(finish) else None
             painted, where = maps.laid_out(finish.light, part, light_of(piece) if finish.light else piece, order)
             _lay_rows(piece, _places(order, piece), airs, painted, glowing(finish.glow, known.glow, where, part), colour)
         fine.lay_detail(piece, finish.detail, site.level)
-        inner, rim = piece[first - above : last - above], site.rows(first, last)
-        by_rows(lambda a, b, inner=inner, rim=rim: lay_vignette(inner[a:b], finish.vignette, place, size[0] / size[1], rim.rows(a, b)), last - first, width)  # type: ignore[misc]
-        picture[first:last] = inner
+        by_rows(lambda a, b: lay_vignette(piece[a:b], finish.vignette, place, size[0] / size[1], part.rows(a, b)), len(piece), width)
+
+    in_strips(picture, reach_of(finish, site.level), lay)
 
 
 def _lay_rows(root: FloatArray, order: FloatArray, airs: Airs, painted: Painted, glow: Glowing, colour: Colour) -> None:

@@ -9,6 +9,7 @@ import numpy as np
 
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.oklab import from_oklab
+from ...imaging.rows import by_rows
 from ..masks.parts import Site
 from .kernels import Glowing, glowing_rows
 from .settings import Glow
@@ -41,7 +42,12 @@ class SpreadLight:
     def at(self, site: Site) -> FloatArray:
         """The light (h, w, 3) of a piece."""
         out = np.empty((site.box[3], site.box[2], 3), np.float32)
-        out[..., :2], out[..., 2] = site.spread(self.pair), site.spread(self.blue)
+
+        def rows(first: int, last: int) -> None:
+            part = site.rows(first, last)
+            out[first:last, :, :2], out[first:last, :, 2] = part.spread(self.pair), part.spread(self.blue)
+
+        by_rows(rows, site.box[3], site.box[2])
         return out
 
 

@@ -42,20 +42,20 @@ FEWEST = 24
 """Blocks of a zone from which its noise is told by itself."""
 LEADING, EVEN = 0.7, 0.45
 """Share from which a frame gives a place alone, and up to which none leads."""
-BRIGHTNESS, COLOUR = 1.4, 2.8
+BRIGHTNESS, COLOUR = 1.4, 2.0
 """Multiples of the variance that is measured which are taken for noise at full strength: quiet blocks tell less than all of it."""
 
 
 @dataclass(frozen=True, eq=False)
 class WovenNoise:
-    """Deviation (n + 1, 3, SCALES, 3) of noise in the square root of light, by brightness and two differences of colour, by scale and direction:
-    where each of n frames stands alone, and where none leads. `shares` (n + 1, h, w) how much of the picture is each of those."""
+    """Deviation (n + 1, 3, SCALES, 4) of noise in the square root of light, by brightness and two differences of colour, by scale and by
+    direction (across, down, both ways, all of them): where each of n frames stands alone, and where none leads. `shares` (n + 1, h, w) how much of the picture is each of those."""
 
     zones: FloatArray
     shares: FloatArray
 
     def at(self, site: Site, plane: int, scale: int) -> FloatArray:
-        """Variance (3, h, w), by direction, of a piece; (3, 1, 1) where it is alike everywhere."""
+        """Variance (4, h, w), by direction, of a piece; (4, 1, 1) where it is alike everywhere."""
         variance = self.zones[:, plane, min(scale, SCALES - 1)] ** 2
         if np.allclose(variance, variance[0]):
             return np.ascontiguousarray(variance[0][:, None, None])
@@ -104,7 +104,7 @@ def _zones(read: Callable[[Box], FloatArray], size: Size, shares: FloatArray, sa
 
     sampled = [both for both in side_by_side(told, [(int(x), int(y), side, side) for y in down for x in across]) if both is not None]
     if not sampled:
-        return np.zeros((len(shares), 3, SCALES, 3), np.float32)
+        return np.zeros((len(shares), 3, SCALES, 4), np.float32)
     found, belongs = zip(*sampled, strict=True)
     blocks, part = np.concatenate(found), np.concatenate(belongs, axis=1)
     whole = np.quantile(blocks, QUIET, axis=0)
@@ -116,14 +116,15 @@ def _zones(read: Callable[[Box], FloatArray], size: Size, shares: FloatArray, sa
 
 
 def _by_block(plane: FloatArray) -> FloatArray:
-    """Deviation (blocks, SCALES, 3) of the detail in blocks of a plane, by its median."""
+    """Deviation (blocks, SCALES, 4) of the detail in blocks of a plane, by its median."""
     found = []
     for scale in range(SCALES):
-        bands, smooth = _bands(plane)
+        parts, smooth = _bands(plane)
+        bands = np.concatenate([parts, (plane - smooth)[None]])
         side = BLOCK >> scale
         rows, columns = plane.shape[0] // side, plane.shape[1] // side
-        split = np.abs(bands[:, : rows * side, : columns * side]).reshape(3, rows, side, columns, side)
-        found.append(np.median(split, axis=(2, 4)).reshape(3, -1).T / 0.6745)
+        split = np.abs(bands[:, : rows * side, : columns * side]).reshape(4, rows, side, columns, side)
+        found.append(np.median(split, axis=(2, 4)).reshape(4, -1).T / 0.6745)
         plane = np.ascontiguousarray(smooth[::2, ::2])
     return np.stack(found, axis=1).astype(np.float32)
 
@@ -138,11 +139,16 @@ def _shrunk(band: np.ndarray, there: np.ndarray, noise: np.ndarray, amount: floa
 
 
 def _cleaned(plane: FloatArray, noise: WovenNoise, site: Site, which: int, amount: float, scale: int) -> FloatArray:
-    bands, smooth = _bands(plane)
-    variance = noise.at(site, which, scale)
+    if which and scale == 0:
+        # differences of colour have hardly any fine lines: the finest of them is cleaned as one
+        smooth = np.asarray(cv2.sepFilter2D(plane, -1, SPLINE, SPLINE, borderType=cv2.BORDER_REFLECT))
+        bands, variance = [cv2.subtract(plane, smooth)], noise.at(site, which, scale)[3:]
+    else:
+        parts, smooth = _bands(plane)
+        bands, variance = list(parts), noise.at(site, which, scale)[:3]
     kept = np.zeros_like(plane)
     for band, own in zip(bands, variance, strict=True):
-        _shrunk(band, np.asarray(cv2.boxFilter(band * band, -1, (WINDOW, WINDOW), borderType=cv2.BORDER_REFLECT)), own, amount, kept)
+        _shrunk(np.asarray(band, np.float32), np.asarray(cv2.boxFilter(cv2.multiply(band, band), -1, (WINDOW, WINDOW), borderType=cv2.BORDER_REFLECT), np.float32), own, amount, kept)
     if scale + 1 < SCALES and min(plane.shape) >= 4:
         # every other pixel of the whole picture, not of the piece, so that pieces agree
         x, y, _, _ = site.box

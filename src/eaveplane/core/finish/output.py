@@ -12,7 +12,7 @@ from scipy.special import ndtr
 
 from ...imaging.colour import FloatArray
 from ...imaging.light import root_luma
-from ...imaging.rows import by_rows
+from ...imaging.rows import by_rows, in_strips
 from .settings import Finish, Grain
 
 HALO = 0.12
@@ -67,24 +67,42 @@ def _brought_to(root: np.ndarray, before: np.ndarray, after: np.ndarray) -> None
             root[j, i, 0], root[j, i, 1], root[j, i, 2] = root[j, i, 0] * f, root[j, i, 1] * f, root[j, i, 2] * f
 
 
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _steepened(luma: np.ndarray, detail: np.ndarray, around: np.ndarray, low: np.ndarray, high: np.ndarray, strength: float, level: float, after: np.ndarray) -> None:
+    """Brightness with detail laid on, less where there is little around, and hardly beyond what is there."""
+    for j in range(luma.shape[0]):
+        for i in range(luma.shape[1]):
+            d = detail[j, i] * np.float32(strength)
+            if level > 0:
+                d *= around[j, i] / (around[j, i] + np.float32(level))
+            room = np.float32(HALO * strength) * (high[j, i] - low[j, i])
+            after[j, i] = min(max(luma[j, i] + d, low[j, i] - room), high[j, i] + room)
+
+
 def sharpened(picture: FloatArray, sharpening: Sharpening) -> FloatArray:
     """Unsharp masking on the root of luminance (h, w, 3 in the square root of light) that goes beyond what lies around by no more than a part of
     its contrast, so that no bright or dark rim is seen; hue and colour stay. In place."""
     amount, radius, spare = sharpening
     if amount == 0:
         return picture
-    luma = root_luma(picture)
-    detail = luma - cv2.GaussianBlur(luma, (0, 0), radius)
-    if spare:
-        around = np.sqrt(cv2.GaussianBlur(detail * detail, (0, 0), 2 * radius + 1))
-        level = 0.006 * spare / 20
-        detail = detail * (around**2 / (around**2 + level**2))
     side = 2 * max(1, round(radius)) + 1
     square = np.ones((side, side), np.uint8)
-    low, high = cv2.erode(luma, square), cv2.dilate(luma, square)
-    room = np.float32(HALO * amount / 100) * (high - low)
-    after = np.clip(luma + np.float32(amount / 100) * detail, low - room, high + room)
-    by_rows(lambda a, b: _brought_to(picture[a:b], luma[a:b], after[a:b]), *luma.shape)
+    strength, level = amount / 100, (0.006 * spare / 20) ** 2
+
+    def steepen(piece: FloatArray, _: int) -> None:
+        luma = root_luma(piece)
+        detail = cv2.subtract(luma, cv2.GaussianBlur(luma, (0, 0), radius))
+        around = cv2.GaussianBlur(cv2.multiply(detail, detail), (0, 0), 2 * radius + 1) if spare else detail
+        fine, there, least, most = (np.asarray(map_, np.float32) for map_ in (detail, around, cv2.erode(luma, square), cv2.dilate(luma, square)))
+
+        def rows(a: int, b: int) -> None:
+            after = np.empty((b - a, luma.shape[1]), np.float32)
+            _steepened(luma[a:b], fine[a:b], there[a:b], least[a:b], most[a:b], strength, level, after)
+            _brought_to(piece[a:b], luma[a:b], after)
+
+        by_rows(rows, *luma.shape)
+
+    in_strips(picture, reach_of(sharpening), steepen)
     return picture
 
 

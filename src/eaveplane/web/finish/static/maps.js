@@ -38,6 +38,7 @@ export class Maps {
 
   dress() {
     const { brush } = this.page.parts.weave;
+    if (this.all.length > this.had) { this.chosen = this.all.length - 1; this.had = undefined; }
     this.chosen = Math.max(0, Math.min(this.chosen, this.all.length - 1));
     for (const row of document.querySelectorAll("#maps [data-map]")) row.classList.toggle("chosen", Number(row.dataset.map) === this.chosen);
     for (const panel of document.querySelectorAll("[data-map-panel]")) panel.hidden = Number(panel.dataset.mapPanel) !== this.chosen;
@@ -51,7 +52,8 @@ export class Maps {
     const on = (selector) => event.target.closest(selector);
     const kind = on("[data-new-map]")?.dataset.newMap;
     if (kind) {
-      this.chosen = this.all.length;
+      // other decisions may still come in before the new map does
+      this.had = this.all.length;
       post(on("[data-add]").dataset.add, { kind }).then(() => { if (!this.page.parts.weave.brush.on) this.page.parts.weave.brush.put(true); });
       return true;
     }

@@ -170,8 +170,8 @@ export class Brush {
     const landed = new MutationObserver(() => {
       if (picture.shown !== before && picture.freshKey === picture.shown) {
         landed.disconnect();
-        this.points = [];
-        this.draw();
+        // the next stroke may have begun
+        if (!this.drawing) { this.points = []; this.draw(); }
         this.box.dataset.strokeMs = Math.round(performance.now() - begin);
         this.box.dataset.strokes = Number(this.box.dataset.strokes || 0) + 1;
       }
