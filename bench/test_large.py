@@ -49,6 +49,35 @@ def _told(page: Page, name: str, do: Callable[[], None]) -> float:  # noqa: F811
     return float(mat(page, name))
 
 
+def _finish(page: Page) -> dict[str, list[float]]:  # noqa: F811
+    """Rulers of Finish one after the other, each with those before it set, then strokes on a map."""
+    page.click("#route a[aria-label^='Finish']")
+    expect(page.locator("[data-new-map=lighter]")).to_be_visible()
+    page.click("[data-do=fit]")
+    whole(page)
+    times: dict[str, list[float]] = {}
+    for panel, name in (("soft", "vignette-strength"), ("air", "air-far-haze"), ("soft", "glow-strength"), ("grain", "detail-strength")):
+        page.click(f"[data-panel={panel}]")
+        found = times[name] = []
+        for value in range(20, 44, 2):
+            changed(page, lambda name=name, value=value: _hold(page, f"#c-{name}", value))
+            found.append(float(mat(page, "freshMs")))
+        page.eval_on_selector(f"#c-{name}", "e => e.dispatchEvent(new Event('change', { bubbles: true }))")
+        whole(page)
+    page.click("[data-panel=light]")
+    page.click("[data-new-map=lighter]")
+    expect(page.locator("[data-tool=brush]")).to_have_attribute("aria-pressed", "true")
+    strokes = times["painted stroke"] = []
+    for i in range(10):
+        page.mouse.move(450 + 12 * i, 180 + 25 * i)
+        page.mouse.down()
+        page.mouse.move(550 + 12 * i, 200 + 25 * i, steps=5)
+        changed(page, page.mouse.up, "strokes")
+        strokes.append(float(mat(page, "strokeMs")))
+    page.click("[data-tool=brush]")
+    return times
+
+
 def test_speed_of_the_page_at_24_megapixels(page: Page, tmp_path: Path) -> None:  # noqa: F811
     _large_frames(tmp_path / "card")
     server = Server(tmp_path / "library")
@@ -107,6 +136,8 @@ def test_speed_of_the_page_at_24_megapixels(page: Page, tmp_path: Path) -> None:
                 changed(page, page.mouse.up, "strokes")
                 times.append(float(mat(page, "strokeMs")))
         page.keyboard.press("Escape")
+        finish = _finish(page)
+        page.click("#route a[aria-label^='Weave']")
         page.click("[data-panel=way]")
         page.select_option("#way", "crisp-seams")
         page.get_by_role("button", name="Weave 3 frames").click()
@@ -118,6 +149,7 @@ def test_speed_of_the_page_at_24_megapixels(page: Page, tmp_path: Path) -> None:
         cancelled = time.monotonic() - begin
         print(f"24 MP: slider to screen {_spread(sliders)}, renewed {held / 2:.0f} times a second while held")
         print("stroke to weave, the first of each cold: " + "; ".join(f"{where} {_spread(times)}" for where, times in strokes.items()))
+        print("finish: " + "; ".join(f"{what} {_spread(times)}" for what, times in finish.items()))
         print(f"seams tried beside a ruler {_spread(tried)}; quiet areas {_spread(quiet)}; the span's end followed {_spread(spans)}; weaving cancelled after {cancelled:.1f} s")
         assert len(sliders) == 12 and len(spans) == 12
     finally:

@@ -7,7 +7,7 @@ import numpy as np
 from ..core.depth.order import order_of
 from ..core.develop.develop import for_screen
 from ..core.finish import noise
-from ..core.finish.finish import finish, known_of, lay_light
+from ..core.finish.finish import finish, known_of, lay_light, whole_of
 from ..core.finish.settings import Air, AirAt, FineDetail, Finish, Glow, Grain, NoiseLeft, PaintedMap, Vignette
 from ..core.masks.parts import BrushedLine, Site
 from ..imaging.colour import SRGB_FROM_WORK, FloatArray
@@ -25,5 +25,5 @@ def warm_finish(root: FloatArray) -> None:
     )  # fmt: skip
     picture = noise.denoised(root, of.noise, noise.measure(lambda box: root, [lambda box: root] * 2, (64, 64), gates), site)
     lit, canvas = picture.copy(), (0, 0, 64, 64)
-    lay_light(lit, picture, of, site, known_of(of, picture, picture, order_of(gates, picture), site), canvas, SRGB_FROM_WORK)
+    lay_light(lit, picture, of, site, known_of(of, whole_of(picture, picture, order_of(gates, picture), site)), canvas, SRGB_FROM_WORK)
     for_screen(root_into(finish(lit, of, 0), SRGB_FROM_WORK))

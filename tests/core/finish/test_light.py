@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from eaveplane.core.depth.order import DepthOrder, order_of
 from eaveplane.core.finish.air import curve, light_of_distance
-from eaveplane.core.finish.finish import Known, changes_light, known_of, lay_light, rendition
+from eaveplane.core.finish.finish import Known, changes_light, known_of, lay_light, rendition, whole_of
 from eaveplane.core.finish.maps import coverage_of
 from eaveplane.core.finish.settings import PARTS, Air, AirAt, Crop, FineDetail, Finish, Glow, Kind, PaintedMap, Vignette
 from eaveplane.core.masks.parts import BrushedLine, Site
@@ -80,7 +80,7 @@ def test_pieces_agree_with_the_whole(x: int, y: int, w: int, h: int, feathered: 
     )  # fmt: skip
     picture = _picture(4)
     gates = np.random.default_rng(1).random((3, 16, 24), np.float32)
-    known = known_of(finish, picture, picture, order_of(gates, picture), ALL)
+    known = known_of(finish, whole_of(picture, picture, order_of(gates, picture), ALL))
     whole = _lit(picture, finish, known)
     reach = 14
     x0, y0, x1, y1 = max(0, x - reach), max(0, y - reach), min(SIZE[0], x + w + reach), min(SIZE[1], y + h + reach)
@@ -200,7 +200,7 @@ def test_no_rim_stands_beside_a_depth_edge(wide: int, far: AirAt) -> None:
     size = (picture.shape[1], picture.shape[0])
     site = Site(size, 0, (0, 0, *size))
     finish = Finish(air=Air(far=far))
-    known = known_of(finish, picture, picture, order_of(gates, picture), site)
+    known = known_of(finish, whole_of(picture, picture, order_of(gates, picture), site))
     out = picture.copy()
     lay_light(out, picture, finish, site, known, (0, 0, *size), SRGB_FROM_WORK)
     middle = 180 + wide // 2
@@ -243,14 +243,14 @@ def test_haze_has_the_light_of_the_distance() -> None:
 def test_glow_neither_makes_nor_loses_light(seed: int, strength: float, radius: float) -> None:
     picture = _picture(seed)
     finish = Finish(glow=Glow(strength=strength, radius=radius, above=40))
-    known = known_of(finish, picture, picture, None, ALL)
+    known = known_of(finish, whole_of(picture, picture, None, ALL))
     out = _lit(picture, finish, known)
     before, after = _light(picture).sum(axis=(0, 1)), _light(out).sum(axis=(0, 1))
     np.testing.assert_allclose(after, before, rtol=3e-3)
     # a tint moves it between channels and keeps luminance
     tinted = finish.model_copy(update={"glow": finish.glow.model_copy(update={"tint": 80.0})})
     grey = np.sqrt(np.repeat((_light(picture) @ LUMA)[..., None], 3, axis=2)).astype(np.float32)
-    coloured = _light(_lit(grey, tinted, known_of(tinted, grey, grey, None, ALL)))
+    coloured = _light(_lit(grey, tinted, known_of(tinted, whole_of(grey, grey, None, ALL))))
     assert (coloured @ LUMA).sum() == pytest.approx((_light(grey) @ LUMA).sum(), rel=3e-3)
     assert coloured[..., 0].sum() > coloured[..., 2].sum()
 
@@ -261,7 +261,7 @@ def test_a_point_of_light_glows_as_a_gaussian() -> None:
     size = (201, 201)
     site, finish = Site(size, 0, (0, 0, *size)), Finish(glow=Glow(strength=80, radius=5, above=50))
     out = picture.copy()
-    lay_light(out, picture, finish, site, known_of(finish, picture, picture, None, site), (0, 0, *size), SRGB_FROM_WORK)
+    lay_light(out, picture, finish, site, known_of(finish, whole_of(picture, picture, None, site)), (0, 0, *size), SRGB_FROM_WORK)
     sigma = 0.05 * 201
     profile = _light(out)[100, 100:180, 0] - 0.01
     expected = 0.8 * 25 / (2 * np.pi * sigma**2) * np.exp(-0.5 * (np.arange(80) / sigma) ** 2)
@@ -272,7 +272,7 @@ def test_glow_is_where_it_was_painted() -> None:
     picture = _picture(3)
     lines = [BrushedLine(width=30, softness=0, opacity=1, points=[(20, 32)])]
     finish = Finish(glow=Glow(strength=80, radius=0.5), light=[PaintedMap(kind="glow", strength=100, lines=lines)])
-    out = _lit(picture, finish, known_of(finish, picture, picture, None, ALL))
+    out = _lit(picture, finish, known_of(finish, whole_of(picture, picture, None, ALL)))
     assert np.abs(out[:, 60:] - picture[:, 60:]).max() < 1e-3 < np.abs(out[20:44, 8:32] - picture[20:44, 8:32]).max()
 
 
@@ -333,5 +333,5 @@ def test_a_vignette_keeps_lights() -> None:
 
 def test_the_whole_is_told_from_a_small_rendition() -> None:
     level, small = rendition(np.zeros((1500, 2300, 3), np.float32))
-    assert level == 1 and small.shape == (750, 1150, 3)
+    assert level == 2 and small.shape == (375, 575, 3)
     assert rendition(small)[0] == 0

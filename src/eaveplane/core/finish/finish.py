@@ -64,7 +64,8 @@ def reach_of(finish: Finish, level: int) -> int:
     return max(maps.reach_of(finish.light, level), fine.reach_of(finish.detail, level))
 
 
-SMALL = 1024
+SMALL = 512
+"""Pixels that the long side has at least of what the whole is told from."""
 
 
 def rendition(root: FloatArray) -> tuple[int, FloatArray]:
@@ -81,18 +82,35 @@ def level_of(size: Size) -> int:
     return level
 
 
-def known_of(finish: Finish, woven: FloatArray, developed: FloatArray, order: DepthOrder | None, site: Site) -> Known:
-    """What a finish needs to know of a picture, from renditions (h, w, 3) of all of it: as woven, and developed in working light."""
-    if not needs_whole(finish):
-        return Known()
-    places = order.at(site, woven) if order is not None else None
-    haze = light_of_distance(light_of(developed), places) if places is not None else None
+@dataclass(frozen=True, eq=False)
+class Whole:
+    """A small rendition of the whole picture: where it lies, developed in working light (h, w, 3), and what it tells of depth: the order, its
+    places (h, w) and the light (3,) of the distance."""
+
+    site: Site
+    developed: FloatArray
+    order: DepthOrder | None = None
+    places: FloatArray | None = None
+    haze: FloatArray | None = None
+
+
+def whole_of(woven: FloatArray, developed: FloatArray, order: DepthOrder | None, site: Site) -> Whole:
+    """What a small rendition (h, w, 3) tells, as woven and developed; of depth only where there is an order."""
+    if order is None:
+        return Whole(site, developed)
+    places = order.at(site, woven)
+    return Whole(site, developed, order, places, light_of_distance(light_of(developed), places))
+
+
+def known_of(finish: Finish, whole: Whole) -> Known:
+    """What a finish needs to know of the whole picture."""
     if finish.glow.strength == 0:
-        return Known(order, haze)
-    lit = developed.copy()
-    painted, where = maps.laid_out(finish.light, site, light_of(developed), places)
-    light_rows(lit, _places(places, lit), airs_of(finish.air, PALE if haze is None else haze), painted, glowing(finish.glow, None, None, site), colour_for(np.eye(3)))
-    return Known(order, haze, spread_light(lit, finish.glow, where))
+        return Known(whole.order, whole.haze)
+    lit = whole.developed.copy()
+    painted, where = maps.laid_out(finish.light, whole.site, light_of(lit), whole.places)
+    airs = airs_of(finish.air, PALE if whole.haze is None else whole.haze)
+    _lay_rows(lit, _places(whole.places, lit), airs, painted, glowing(finish.glow, None, None, whole.site), colour_for(np.eye(3)))
+    return Known(whole.order, whole.haze, spread_light(lit, finish.glow, where))
 
 
 def _places(order: FloatArray | None, root: FloatArray) -> FloatArray:

@@ -14,8 +14,6 @@ from ..masks.parts import Site
 from .kernels import Glowing, glowing_rows
 from .settings import Glow
 
-LONGEST = 1024
-"""Pixels of the long side on which what glows is spread: the least radius is three of them."""
 TINTED = 0.12
 """Chroma of the strongest tint."""
 

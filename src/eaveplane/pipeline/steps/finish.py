@@ -11,7 +11,7 @@ from ...core.depth.order import DepthOrder
 from ...core.develop.develop import develop
 from ...core.develop.look import Light, Look
 from ...core.develop.relief import Guide
-from ...core.finish.finish import Known, changes_light, known_of, lay_light, needs_whole, rendition
+from ...core.finish.finish import Known, changes_light, known_of, lay_light, needs_whole, rendition, whole_of
 from ...core.finish.noise import denoised, measure
 from ...core.finish.settings import Finish
 from ...core.masks.parts import Site
@@ -53,7 +53,7 @@ def finished(picture: FloatArray, look: Development, finishing: Finish, canvas: 
     if needs_whole(finishing):
         level, small = rendition(picture)
         site = Site(look.size, level, (0, 0, small.shape[1], small.shape[0]))
-        known = known_of(finishing, small, look.of(small, site), order, site)
+        known = known_of(finishing, whole_of(small, look.of(small, site), order, site))
     x, y, w, h = canvas
     woven, site = np.ascontiguousarray(picture[y : y + h, x : x + w]), Site(look.size, 0, canvas)
     developed = look.of(woven, site)

@@ -9,7 +9,7 @@ from ...core.depth.order import DepthOrder, order_of
 from ...core.develop.develop import develop, for_screen, needs_guide, reaches
 from ...core.develop.look import Look
 from ...core.finish import maps, noise
-from ...core.finish.finish import Known, changes_light, known_of, lay_light, level_of, needs_order, needs_whole, reach_of
+from ...core.finish.finish import Known, Whole, changes_light, known_of, lay_light, level_of, needs_order, needs_whole, reach_of, whole_of
 from ...core.finish.geometry import cut_part, cut_size, output_size, to_output
 from ...core.finish.level import WIDE, Level, horizon_of
 from ...core.finish.output import Sharpening, grain_width, lay_grain, sharpened, sharpening_for
@@ -75,17 +75,22 @@ def known(view: View, options: ViewOptions, finish: Finish) -> Known:
     """What a finish needs to know of the whole picture; kept, and made of what it depends on only."""
     if not needs_whole(finish):
         return Known()
-    parts = finish.air, finish.light if finish.glow.strength else [m.by_depth for m in finish.light], finish.glow
+    deep = needs_order(finish)
+    name = short(view.weave_version(), options.look, deep)
 
-    def made() -> Known:
+    def made() -> Whole:
         level = level_of(view.size)
         box = view.box_inside(level, (0, 0, *view.size))
         site, woven = Site(view.size, level, box), view.weave(level, box)
         guide = view.guide() if needs_guide(options.look) else None
         developed = develop(woven, options.look, view.shot, "rec2020", site, guide, SRGB_FROM_WORK)
-        return known_of(finish, woven, developed, depth_order(view) if needs_order(finish) else None, site)
+        return whole_of(woven, developed, depth_order(view) if deep else None, site)
 
-    found: Known = view.guides.get(short("known", view.weave_version(), options.look, parts), made)
+    def told() -> Known:
+        return known_of(finish, view.guides.get(("whole", name), made))
+
+    # what glows depends on all that comes before it; near and far do not
+    found: Known = view.guides.get(("known", name, short(finish.air, finish.light, finish.glow) if finish.glow.strength else ""), told)
     return found
 
 
