@@ -68,7 +68,7 @@ def carried_out(woven: FloatArray, developed: FloatArray, gates: FloatArray, of:
         site = Site(size, level, (0, 0, small.shape[1], small.shape[0]))
         known = known_of(of, whole_of(small, develop(small, RAW_LOOK, Light(), "rec2020", site), order_of(gates, woven) if needs_order(of) else None, site))
     lay_light(developed, woven, of, whole, known, canvas, SRGB_FROM_WORK)
-    finish(developed, of, 0)
+    finish(developed, of, canvas, 0)
     return time.perf_counter() - begin
 
 
@@ -97,7 +97,7 @@ noise = measure(lambda box: part_of(woven, box), [lambda box: part_of(woven, box
 woven = denoised(woven, ALL.noise, noise, Site(LARGE, 0, (0, 0, *LARGE)))
 picture = finished(woven, Development(RAW_LOOK, Light(), LARGE, None, SRGB_FROM_WORK), ALL, (0, 0, *LARGE), order_of(gates, woven))
 del woven
-finish(picture, ALL, 0)
+finish(picture, ALL, (0, 0, *LARGE), 0)
 print(before / frame, peak() / frame)
 """
 """A delivery's finish in a process of its own."""

@@ -129,8 +129,8 @@ class Recipe(Parameters):
 
     def by_hand(self) -> bool:
         """Whether anything was painted, drawn, nudged or cropped at a place of the picture."""
-        nudged = any(f.nudge != STILL for f in self.frames)
-        return bool(self.strokes or nudged or self.finish.light or self.finish.crop != Crop() or any(part.moved(lambda points: points + 9) != part for area in self.look.areas for part in area.parts))
+        nudged, finished = any(f.nudge != STILL for f in self.frames), self.finish.light or self.finish.uprights or self.finish.crop != Crop()
+        return bool(self.strokes or nudged or finished or any(part.moved(lambda points: points + 9) != part for area in self.look.areas for part in area.parts))
 
     def moved(self, carry: Carry, before: Box, after: Box) -> Recipe:
         """Strokes, areas and crop carried to a picture into which `carry` leads; `before` and `after` are the canvases

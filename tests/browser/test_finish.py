@@ -117,6 +117,18 @@ def test_a_line_drawn_levels_and_the_proof_is_seen(finish: Page) -> None:
     page.mouse.up()
     expect(page.locator(UNDO)).to_have_attribute("title", re.compile(r"Undo: Levelled by a line: -(1\.9|2)"))
     expect(page.locator("[data-do=level-line]")).to_have_attribute("aria-pressed", "false")
+    page.click("[data-do=upright-line]")
+    for side, lean in ((-150, 8), (150, -8)):
+        expect(page.locator("[data-do=upright-line]")).to_have_attribute("aria-pressed", "true")
+        page.mouse.move(x + side, y - 100)
+        page.mouse.down()
+        page.mouse.move(x + side + lean, y + 100, steps=5)
+        page.mouse.up()
+        expect(page.locator(UNDO)).to_have_attribute("title", "Undo: First upright; draw another one" if side < 0 else "Undo: Two uprights made parallel")
+    expect(page.locator("[data-do=upright-line]")).to_have_attribute("aria-pressed", "false")
+    expect(page.locator(".level-column")).to_contain_text("Two uprights are parallel.")
+    page.get_by_role("button", name="As they came").click()
+    expect(page.locator(UNDO)).to_have_attribute("title", "Undo: Uprights as they came")
     for kind in ("golden", "diagonals", "triangles", "centre", "none"):
         page.select_option("#guides", kind)
         expect(page.locator(".crop .guides")).to_have_attribute("d", re.compile("^$" if kind == "none" else "^M"))

@@ -142,7 +142,39 @@ def test_a_line_or_the_horizon_levels_the_picture(woven: Page) -> None:
         assert answer.status_code == 400 and "Draw a line" in answer.text
 
 
+def test_two_uprights_are_made_parallel_and_maps_stay_on_their_things(woven: Page) -> None:
+    before = seen(woven)
+    woven.post(woven.at("/finish/map/add"), {"kind": "darker"})
+    put(woven, "light.0.strength", 100)
+    one, two = {"x0": 150, "y0": 60, "x1": 165, "y1": 420}, {"x0": 560, "y0": 60, "x1": 545, "y1": 420}
+    assert "draw another one" in woven.post(woven.at("/finish/upright"), one).text
+    np.testing.assert_array_equal(seen(woven), before)
+    html = woven.post(woven.at("/finish/upright"), two).text
+    assert "Two uprights made parallel" in html and len(woven.recipe().finish.uprights) == 2 and woven.recipe().by_hand()
+    state = woven.state(html)
+    matrix = np.array(state["keystone"])
+    (u0, v0, w0), (u1, v1, w1) = (matrix @ [x, y, 1] for x, y in ((150, 60), (165, 420)))
+    assert abs(u0 / w0 - u1 / w1) < 1e-6 and abs(v1 / w1 - v0 / w0) > 100
+    bent = seen(woven)
+    assert np.abs(bent - before).mean() > 3 and np.abs(bent - before)[235:245, 355:365].mean() < np.abs(bent - before).mean()
+    # what is painted where it is seen lies on the thing that is seen there
+    woven.post(woven.at("/finish/stroke"), {"map": 0, "stroke": stroke(width=60, points=[[120, 400]])})
+    assert (bent - seen(woven))[395:405, 115:125].mean() > 15
+    (x, y), *_ = woven.recipe().finish.light[0].lines[0].points
+    assert np.hypot(x - 120, y - 400) > 5 and woven.get(woven.at("/finish/lines.json?map=0")).json[0]["points"][0] == pytest.approx([120, 400], abs=0.01)
+    for bad in ({"x0": 0, "y0": 100, "x1": 300, "y1": 110}, {"x0": 5, "y0": 5, "x1": 5, "y1": 9}, {"x0": "a", "y0": 5, "x1": 5, "y1": 9}, {"x0": 0, "y0": 0, "x1": 0, "y1": "inf"}):
+        assert woven.post(woven.at("/finish/upright"), bad).status_code == 400
+    assert len(woven.recipe().finish.uprights) == 2
+    woven.post(woven.at("/finish/upright"), {"clear": 1})
+    assert woven.recipe().finish.uprights == []
+    woven.post(woven.at("/finish/upright"), one)
+    assert "Draw another one" in woven.post(woven.at("/finish/upright"), {"x0": 700, "y0": 60, "x1": 450, "y1": 420}).text
+    assert len(woven.recipe().finish.uprights) == 1
+
+
 def test_the_proof_has_the_pixels_of_the_file(woven: Page, tmp_path: Path) -> None:
+    for line in ({"x0": 150, "y0": 60, "x1": 158, "y1": 420}, {"x0": 560, "y0": 60, "x1": 552, "y1": 420}):
+        woven.post(woven.at("/finish/upright"), line)
     for name, value in (("straighten", 1.2), ("vignette.strength", -40), ("detail.strength", 50), ("grain.strength", 80), ("air.far.haze", 30), ("glow.strength", 30)):
         put(woven, name, value)
     woven.post(woven.at("/finish/crop"), {"x": 0.1, "y": 0.1, "w": 0.8, "h": 0.8, "ratio": "3:2", "paper": 30})

@@ -15,6 +15,8 @@ PHASES = 1 << PHASE_BITS
 TAPS = 6
 MOST_TURN = 0.12
 """Sum of the sines of turn and shear up to which rows and columns can be resampled one after the other."""
+MOST_BEND = 1e-5
+"""Change of scale a pixel up to which they can; frames are bent by a tenth of it."""
 
 
 def _lanczos_table() -> FloatArray:
@@ -186,7 +188,8 @@ def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int
     planes = np.ascontiguousarray(planes, np.float32)
     back = np.linalg.inv(to_target)
     fore = np.linalg.inv(back)
-    if abs(fore[0, 1]) + abs(fore[1, 0]) < MOST_TURN * abs(fore[0, 0]):
+    bent = np.abs(back[2, :2]).max() > MOST_BEND * abs(back[2, 2])
+    if not bent and abs(fore[0, 1]) + abs(fore[1, 0]) < MOST_TURN * abs(fore[0, 0]):
         by_rows(lambda a, b: _warp_in_two(planes, fore, back, x, y + a, out[a:b], _TABLE, repeat_edge), height, width)
     else:
         by_rows(lambda a, b: _warp(planes, back, x, y + a, out[a:b], _TABLE, repeat_edge), height, width)

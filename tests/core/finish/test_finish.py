@@ -10,10 +10,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eaveplane.core.finish.finish import finish
-from eaveplane.core.finish.geometry import crop_box, cut, cut_part, output_size, ratio_of, straightened, to_crop, to_output, turned_size
+from eaveplane.core.finish.geometry import crop_box, cut, cut_part, keystone, output_size, ratio_of, room_of, runs_together, straightened, to_crop, to_output, turned_size
 from eaveplane.core.finish.level import horizon_of, level_of_line
 from eaveplane.core.finish.output import Sharpening, grain_field, lay_grain, sharpened, sharpening_for
 from eaveplane.core.finish.settings import Crop, Finish, Grain
+from eaveplane.imaging.placement import through
+from eaveplane.imaging.pyramid import Box
 
 
 def _root(seed: int = 0, height: int = 24, width: int = 32) -> np.ndarray:
@@ -32,7 +34,7 @@ def test_straightening_invents_no_corner(width: int, height: int, degrees: float
 def test_straightening_turns_about_the_middle() -> None:
     picture = np.zeros((201, 301, 3), np.float32)
     picture[100, :] = 1
-    turned = straightened(picture, 5.0)
+    turned = straightened(picture, Finish(straighten=5.0), (0, 0, 301, 201))
     middle = turned.shape[0] // 2, turned.shape[1] // 2
     column = turned[:, middle[1] + 60, 0]
     # clockwise: what was level falls to the right
@@ -47,18 +49,19 @@ def test_a_crop_lies_inside(x: float, y: float, w: float, h: float) -> None:
 
 def test_finishing_in_order() -> None:
     picture = _root()
-    plain = finish(picture.copy(), Finish(), 0)
+    plain = finish(picture.copy(), Finish(), (0, 0, 32, 24), 0)
     np.testing.assert_array_equal(plain, picture)
-    cut_ = finish(picture, Finish(crop=Crop(x=0.25, y=0.5, w=0.5, h=0.5)), 8)
+    cut_ = finish(picture, Finish(crop=Crop(x=0.25, y=0.5, w=0.5, h=0.5)), (0, 0, 32, 24), 8)
     assert cut_.shape == (6, 8, 3)
     assert ratio_of("3:2", (10, 10)) == 1.5 and ratio_of("free", (10, 10)) is None and ratio_of("frame", (30, 20)) == 1.5
     with pytest.raises(ValueError, match="ratio"):
         Finish(ratio="0:3")
 
 
+UPRIGHT = [[], [(20.0, 10.0, 26.0, 80.0), (100.0, 10.0, 92.0, 80.0)]]
 CUTS = st.builds(
-    lambda x, y, w, h, degrees: Finish(straighten=round(degrees, 1), crop=Crop(x=x, y=y, w=min(w, 1 - x), h=min(h, 1 - y))),
-    *(st.floats(0, 0.4), st.floats(0, 0.4), st.floats(0.4, 1), st.floats(0.4, 1)), st.sampled_from([0.0, 2.5, -7.0]),
+    lambda x, y, w, h, degrees, lines: Finish(straighten=round(degrees, 1), uprights=lines, crop=Crop(x=x, y=y, w=min(w, 1 - x), h=min(h, 1 - y))),
+    *(st.floats(0, 0.4), st.floats(0, 0.4), st.floats(0.4, 1), st.floats(0.4, 1)), st.sampled_from([0.0, 2.5, -7.0]), st.sampled_from(UPRIGHT),
 )  # fmt: skip
 
 
@@ -67,19 +70,46 @@ CUTS = st.builds(
 def test_a_part_of_the_output_is_what_the_whole_has_there(finishing: Finish, long_edge: int, right: float, down: float) -> None:
     picture, canvas = _root(3, 90, 120), (10, 6, 100, 80)
     x, y, w, h = canvas
-    whole = cut(np.ascontiguousarray(picture[y : y + h, x : x + w]), finishing, long_edge)
-    size = output_size(finishing, canvas[2:], long_edge)
+    whole = cut(np.ascontiguousarray(picture[y : y + h, x : x + w]), finishing, canvas, long_edge)
+    size = output_size(finishing, canvas, long_edge)
     assert (whole.shape[1], whole.shape[0]) == size
     bw, bh = max(1, size[0] // 2), max(1, size[1] // 2)
     box = (int(right * (size[0] - bw)), int(down * (size[1] - bh)), bw, bh)
     part = cut_part(picture, (0, 0, 120, 90), finishing, canvas, size, box)
     # beyond the canvas there is picture for a part, and its edge repeated for the whole
-    rim = 3 if finishing.straighten else 0
+    rim = 3 if finishing.straighten or finishing.uprights else 0
     inner = np.s_[rim : bh - rim, rim : bw - rim]
     np.testing.assert_allclose(part[inner], whole[box[1] : box[1] + bh, box[0] : box[0] + bw][inner], atol=2e-5)
     # and a place of the picture lies where both say
     place = np.linalg.inv(to_output(finishing, canvas, size)) @ [size[0] / 2 - 0.5, size[1] / 2 - 0.5, 1]
     np.testing.assert_allclose((to_crop(finishing, canvas) @ place)[:2], 0, atol=1e-9)
+
+
+@given(st.floats(-8, 8), st.floats(-8, 8), st.floats(-3, 3))
+@settings(max_examples=40)
+def test_two_uprights_become_parallel_and_nothing_is_invented(left: float, right: float, degrees: float) -> None:
+    canvas: Box = (5, 3, 300, 200)
+    lines = [(60.0, 20.0, 60 + left, 180.0), (240.0, 20.0, 240 + right, 180.0)]
+    finishing = Finish(straighten=round(degrees, 1), uprights=lines)
+    matrix = keystone(lines, canvas)
+    for x0, y0, x1, y1 in lines:
+        (a, b), (c, d) = through(np.array([[x0, y0], [x1, y1]]), matrix)
+        assert abs(c - a) < 1e-6 * max(1, abs(d - b))
+    middle = np.array([[5 + 299 / 2, 3 + 199 / 2]])
+    np.testing.assert_allclose(through(middle, matrix), middle, atol=1e-9)
+    # the corners of what is left come from inside the canvas
+    w, h = room_of(finishing, canvas)
+    size = output_size(finishing, canvas, 0)
+    assert size == (w, h)
+    corners = np.array([[0, 0], [w - 1, 0], [0, h - 1], [w - 1, h - 1]], np.float64)
+    source = through(corners, np.linalg.inv(to_output(finishing, canvas, size)))
+    assert (source >= [5 - 1, 3 - 1]).all() and (source <= [305, 203]).all()
+
+
+def test_uprights_that_run_together_too_fast_are_refused() -> None:
+    for lines in ([(0, 0, 100, 100), (200, 0, 110, 100)], [(0, 50, 100, 52), (0, 90, 100, 95)], [(5, 5, 5, 5), (9, 9, 9, 9)], [(10, 0, 12, 90)]):
+        assert not runs_together(lines, (0, 0, 200, 150))
+        np.testing.assert_array_equal(keystone(lines, (0, 0, 200, 150)), np.eye(3))
 
 
 # ---- level ----------------------------------------------------------------------------------------------------

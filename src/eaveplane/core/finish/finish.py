@@ -139,7 +139,7 @@ def lay_light(picture: FloatArray, woven: FloatArray, finish: Finish, site: Site
     width = picture.shape[1]
     colour, airs = colour_for(shown), airs_of(finish.air, PALE if known.haze is None else known.haze)
     at_work = airs.on or any(m.acts for m in finish.light) or finish.glow.strength > 0
-    place, size = to_crop(finish, canvas), cut_size(finish, canvas[2:])
+    place, size = to_crop(finish, canvas), cut_size(finish, canvas)
 
     def lay(piece: FloatArray, above: int) -> None:
         below = above + len(piece)
@@ -165,9 +165,10 @@ def _lay_rows(root: FloatArray, order: FloatArray, airs: Airs, painted: Painted,
     by_rows(rows, *root.shape[:2])
 
 
-def finish(picture: FloatArray, finishing: Finish, long_edge: int) -> FloatArray:
-    """Geometry, size, sharpening and grain, in that order, of a developed canvas (h, w, 3) in the square root of light."""
-    picture = cut(picture, finishing, long_edge)
+def finish(picture: FloatArray, finishing: Finish, canvas: Box, long_edge: int) -> FloatArray:
+    """Geometry, size, sharpening and grain, in that order, of a developed canvas (h, w, 3) in the square root of light, which lies at
+    (x, y, w, h) of the reference frame."""
+    picture = cut(picture, finishing, canvas, long_edge)
     longest = max(picture.shape[:2])
     picture = sharpened(picture, sharpening_for(finishing, longest))
     lay_grain(picture, finishing.grain, grain_width(finishing.grain, finishing.paper, longest))

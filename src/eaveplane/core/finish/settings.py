@@ -6,6 +6,7 @@ from typing import Annotated, Literal, get_args
 
 from pydantic import Field
 
+from ...imaging.brush import Coordinate
 from ...imaging.placement import Carry, around, carried
 from ...imaging.pyramid import Box
 from ...parameter import Parameters, parameter
@@ -17,6 +18,8 @@ Kind = Literal["lighter", "darker", "richer", "warmer", "glow"]
 PartName = Literal["noise", "air", "light", "glow", "detail", "vignette", "sharpen", "grain"]
 PARTS: tuple[PartName, ...] = get_args(PartName)
 Guides = Literal["none", "thirds", "golden", "diagonals", "centre", "triangles"]
+Upright = tuple[Coordinate, Coordinate, Coordinate, Coordinate]
+"""A line (x0, y0, x1, y1) in the picture along something that is upright, in pixels of the reference frame."""
 IN_AIR = "Air"
 
 
@@ -134,7 +137,7 @@ class Grain(Parameters):
 
 
 class Finish(Parameters):
-    """How the picture is finished. `off` names the parts that are switched off for the moment."""
+    """How the picture is finished. `off` names the parts that are switched off for the moment; two `uprights` that run together are made parallel."""
 
     noise: NoiseLeft = NoiseLeft()
     air: Air = Air()
@@ -143,6 +146,7 @@ class Finish(Parameters):
     detail: FineDetail = FineDetail()
     vignette: Vignette = Vignette()
     straighten: float = parameter(0, -15, 15, 0.1, "Straighten", "Turns the picture; its corners are cut so that nothing is invented.", "°", "Crop")
+    uprights: list[Upright] = Field(default_factory=list, max_length=2)
     ratio: Ratio = "frame"
     guides: Guides = "thirds"
     crop: Crop = Crop()
@@ -169,7 +173,7 @@ class Finish(Parameters):
     def in_use(self) -> list[str]:
         """The parts that are not as they begin; `crop` stands for all of the geometry."""
         start = Finish()
-        cut = any(getattr(self, name) != getattr(start, name) for name in ("straighten", "crop", "ratio"))
+        cut = any(getattr(self, name) != getattr(start, name) for name in ("straighten", "crop", "ratio", "uprights"))
         return [part for part in PARTS if self.without(part) != self] + (["crop"] if cut else [])
 
     def shown(self) -> Finish:
@@ -179,4 +183,5 @@ class Finish(Parameters):
     def moved(self, carry: Carry, before: Box, after: Box) -> Finish:
         """The same on a picture into which `carry` leads; `before` and `after` are the canvases of either."""
         middle = (before[0] + before[2] / 2, before[1] + before[3] / 2)
-        return self.model_copy(update={"crop": self.crop.moved(carry, before, after), "light": [map_.moved(carry, middle) for map_ in self.light]})
+        uprights = [(*a, *b) for a, b in (carried([line[:2], line[2:]], carry) for line in self.uprights)]
+        return self.model_copy(update={"crop": self.crop.moved(carry, before, after), "light": [map_.moved(carry, middle) for map_ in self.light], "uprights": uprights})

@@ -54,7 +54,7 @@ def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, repl
     look = Development(recipe.look, source.shot, size, guide, np.asarray(np.linalg.inv(target.to_work), np.float64))
     picture = finished(picture, look, finishing, canvas, order_of(weights, picture) if deep else None)
     tell.tell(0.65)
-    picture = finish(picture, finishing, recipe.delivery.long_edge)
+    picture = finish(picture, finishing, canvas, recipe.delivery.long_edge)
     codes = to_codes(picture, target)
     del picture
     tell.tell(0.8)

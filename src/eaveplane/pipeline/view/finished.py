@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -10,7 +13,7 @@ from ...core.develop.develop import develop, for_screen, needs_guide, reaches
 from ...core.develop.look import Look
 from ...core.finish import maps, noise
 from ...core.finish.finish import Known, Whole, changes_light, known_of, lay_light, level_of, needs_order, needs_whole, reach_of, whole_of
-from ...core.finish.geometry import cut_part, cut_size, output_size, to_output
+from ...core.finish.geometry import cut_part, cut_size, keystone, output_size, to_output
 from ...core.finish.level import WIDE, Level, horizon_of
 from ...core.finish.output import Sharpening, grain_width, lay_grain, sharpened, sharpening_for
 from ...core.finish.output import reach_of as sharpening_reach
@@ -18,8 +21,9 @@ from ...core.finish.settings import Finish
 from ...core.masks.parts import Site
 from ...imaging.colour import SRGB_FROM_WORK, FloatArray
 from ...imaging.light import light_of, root_into, root_luma
-from ...imaging.placement import through
+from ...imaging.placement import scaled, through
 from ...imaging.pyramid import Box, Size
+from ...imaging.resample import warp
 from ..depth import depth_colour, hatch
 from .overlays import AREA as MAPPED
 from .overlays import ViewOptions
@@ -31,15 +35,34 @@ WHOLE = 0.999
 """Pixels of the output for one of the weave from which on grain is seen as it will be."""
 
 
+def made_upright(view: View, level: int, box: Box, options: ViewOptions, draw: Callable[[Box], NDArray[Any]]) -> NDArray[Any]:
+    """What `draw` makes of a box (h, w, 3), with the finish's uprights upright; black beyond the picture."""
+    if options.finish is None or len(options.finish.uprights) < 2:
+        return draw(box)
+    matrix = scaled(keystone(options.finish.uprights, options.canvas), 1 << level)
+    x, y, w, h = box
+    corners = through(np.array([[x, y], [x + w, y], [x, y + h], [x + w, y + h]], np.float64), np.asarray(np.linalg.inv(matrix), np.float64))
+    low, high = np.floor(corners.min(axis=0)).astype(int) - 4, np.ceil(corners.max(axis=0)).astype(int) + 5
+    source = view.box_inside(level, (int(low[0]), int(low[1]), int(high[0] - low[0]), int(high[1] - low[1])))
+    drawn = draw(source)
+    laid = warp(drawn, matrix @ np.array([[1.0, 0, source[0]], [0, 1, source[1]], [0, 0, 1]]), box)
+    return np.clip(np.rint(laid), 0, 255).astype(np.uint8) if drawn.dtype == np.uint8 else laid
+
+
 def finished(view: View, what: str, level: int, box: Box, options: ViewOptions) -> FloatArray:
-    """The signed square root (h, w, 3) of linear sRGB light of `weave` or what stands for it, developed and finished but for its geometry.
+    """The signed square root (h, w, 3) of linear sRGB light of `weave` or what stands for it, developed and finished, uprights upright, but not
+    turned, cropped or brought to size.
 
     Sharpening is shown where an output's pixel is seen, grain where it is seen as it will be.
     """
+    return made_upright(view, level, box, options, lambda part: _finished(view, what, level, part, options))
+
+
+def _finished(view: View, what: str, level: int, box: Box, options: ViewOptions) -> FloatArray:
     assert options.finish is not None
     finish = options.finish.shown()
-    longest = max(output_size(finish, options.canvas[2:], options.long_edge))
-    output = longest / max(cut_size(finish, options.canvas[2:]))
+    longest = max(output_size(finish, options.canvas, options.long_edge))
+    output = longest / max(cut_size(finish, options.canvas))
     sharpening = sharpening_for(finish, longest)
     radius = sharpening.radius / output * 0.5**level
     sharpening = Sharpening(sharpening.amount if radius >= LEAST_RADIUS else 0, radius, sharpening.spare)
@@ -173,7 +196,7 @@ def proof(view: View, what: str, place: tuple[float, float], size: Size, options
     At most of a size (w, h), smaller where the output is."""
     assert options.finish is not None
     finish = options.finish.shown()
-    whole = output_size(finish, options.canvas[2:], options.long_edge)
+    whole = output_size(finish, options.canvas, options.long_edge)
     turn = to_output(finish, options.canvas, whole)
     sharpening = sharpening_for(finish, max(whole))
     margin = sharpening_reach(sharpening)

@@ -11,7 +11,7 @@ from ...core.develop.look import Look
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box
 from ..depth import BLACK_LOST, WHITE_LOST, hatch
-from .finished import finished, order_map, painted_map
+from .finished import finished, made_upright, order_map, painted_map
 from .overlays import OVERLAYS, ViewOptions
 from .view import View, level_for
 
@@ -27,7 +27,7 @@ def screen(view: View, what: str, level: int, box: Box, options: ViewOptions) ->
     """
     kind, *words = what.split(":")
     if kind in KINDS:
-        return KINDS[kind](view, words, level, box, options.look)
+        return made_upright(view, level, box, options, lambda part: KINDS[kind](view, words, level, part, options.look))
     picture = finished(view, what, level, box, options) if options.finish else view.developed(what, level, box, options.look)
     shown = for_screen(picture)
     return _hatched(shown, picture, box) if options.clipping else shown

@@ -9,11 +9,12 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
-from ...core.finish.geometry import output_size
+from ...core.finish.geometry import keystone, output_size, runs_together
 from ...core.finish.level import level_of_line, upright
 from ...core.finish.output import grain_width, sharpening_for
 from ...core.finish.settings import PARTS, Air, AirAt, Crop, FineDetail, Finish, Glow, Grain, Guides, NoiseLeft, PaintedMap, Vignette
 from ...core.masks.parts import BrushedLine
+from ...imaging.placement import through
 from ...parameter import Control, Parameters, control_at, controls, with_value
 from ...pipeline.view import found_level, proof
 from ...recipe import Recipe
@@ -41,7 +42,7 @@ PROOF = (240, 150)
 @stage("finish", "Finish")
 def bench(scene: ScenePage) -> dict[str, Any]:
     finish = scene.recipe.finish
-    longest = max(output_size(finish, scene.canvas[2:], scene.recipe.delivery.long_edge))
+    longest = max(output_size(finish, scene.canvas, scene.recipe.delivery.long_edge))
     return {
         "finish": finish,
         "start": Finish(),
@@ -138,7 +139,7 @@ def reset(number: int) -> str:
         air = finish.air.model_copy(update={places[group]: AirAt()})
         changes = {"air": (air.model_copy(update={"at": Air().at}) if group == "Middle" else air).model_dump()}
     elif group == "Crop":
-        changes = {name: start[name] for name in ("straighten", "crop", "ratio")}
+        changes = {name: start[name] for name in ("straighten", "crop", "ratio", "uprights")}
     elif group == WORDS["sharpen"]:
         changes = {name: start[name] for name in ("sharpen", "radius", "spare", "sharpen_for", "paper", "seen_from")}
     elif group in parts:
@@ -183,12 +184,36 @@ def level(number: int) -> str:
     return _changed(number, f"{said}: {round(degrees, 2):g}°", {"straighten": round(degrees, 2)}, bench=True)
 
 
+@blueprint.post("/upright")
+def upright_line(number: int) -> str:
+    """A line along something upright; a second one makes both parallel, a third begins anew. `clear` takes them away."""
+    if "clear" in request.form:
+        return _changed(number, "Uprights as they came", {"uprights": []}, bench=True)
+    scene = opened(number)
+    lines, seen = scene.recipe.finish.uprights, [posted_number(k) for k in ("x0", "y0", "x1", "y1")]
+    if not np.isfinite(seen).all() or max(abs(v) for v in seen) > 1e6 or not upright(*seen) or abs(seen[3] - seen[1]) < 16:
+        refuse("Draw a longer line along something upright.")
+    line = _in_picture(scene, np.reshape(seen, (2, 2))).ravel().tolist()
+    both = [*lines, line] if len(lines) == 1 else [line]
+    if len(both) == 2 and not runs_together([(a, b, c, d) for a, b, c, d in both], scene.canvas):
+        refuse("These lines lean too far, or run together too fast, to be made upright. Draw another one.")
+    return _changed(number, "Two uprights made parallel" if len(both) == 2 else "First upright; draw another one", {"uprights": both}, bench=True)
+
+
+def _in_picture(scene: ScenePage, points: Any) -> np.ndarray:
+    """Places (n, 2) of the picture, as the page shows it upright, in pixels of the reference frame."""
+    return through(points, np.asarray(np.linalg.inv(keystone(scene.recipe.finish.uprights, scene.canvas)), np.float64))
+
+
 @blueprint.get("/level.json")
 def level_seen(number: int) -> Response:
     """What tells the level: its line, from point to point in pixels of the picture."""
     scene = opened(number)
     found = found_level(scene.view) if scene.view else None
-    return jsonify({} if found is None else {"tilt": round(found.tilt, 2), "by": found.by, "line": found.line})
+    if found is None:
+        return jsonify({})
+    line = through(np.reshape(found.line, (2, 2)), keystone(scene.recipe.finish.uprights, scene.canvas))
+    return jsonify({"tilt": round(found.tilt, 2), "by": found.by, "line": line.ravel().tolist()})
 
 
 # ---- painted light --------------------------------------------------------------------------------------------
@@ -263,19 +288,23 @@ def stroke(number: int) -> str:
         line = BrushedLine.model_validate_json(posted("stroke"))
     except (ValidationError, RecursionError):
         refuse("That stroke cannot be used. Load the page again.")
+    scene = opened(number)
+    if len(scene.recipe.finish.uprights) > 1:
+        line = line.moved(lambda points: _in_picture(scene, points))
     return _on_map(number, "rubbed out" if line.erase else "painted", lambda m: [m.model_copy(update={"lines": [*m.lines, line]})])
 
 
 @blueprint.get("/lines.json")
 def lines(number: int) -> Response:
     """The strokes of a map as they were painted; of long ones some of their points."""
-    maps, place = opened(number).recipe.finish.light, request.args.get("map", "")
+    scene, place = opened(number), request.args.get("map", "")
+    maps, seen = scene.recipe.finish.light, keystone(scene.recipe.finish.uprights, scene.canvas)
     if not (place.isascii() and place.isdecimal() and len(place) < 4 and int(place) < len(maps)):
         abort(404)
     told = []
     for line in maps[int(place)].lines:
         step = -(-len(line.points) // FEW_POINTS)
-        told.append({"width": line.width, "erase": line.erase, "points": [*line.points[::step], line.points[-1]]})
+        told.append({"width": line.width, "erase": line.erase, "points": through(np.array([*line.points[::step], line.points[-1]]), seen).tolist()})
     return jsonify(told)
 
 
@@ -305,6 +334,7 @@ def proof_at(number: int) -> Response:
         abort(400)
     if not (abs(x) < 1e6 and abs(y) < 1e6) or request.args.get("finished") != "1":
         abort(400)
+    (x, y), *_ = _in_picture(scene, np.array([[x, y]])).tolist()
     return jpeg(proof(view, what, (x, y), PROOF, asked(scene)), 95)
 
 

@@ -6,6 +6,7 @@ import hashlib
 from typing import Any
 
 from ...core.even.drift import Trim
+from ...core.finish.geometry import keystone
 from ...core.gather.order import profiles
 from ...core.mend.flaws.finding import BAD, KINDS
 from ...core.weave.weave import woven_by
@@ -144,6 +145,8 @@ def state(scene: ScenePage) -> dict[str, Any]:
         "woven": scene.woven,
         "sums": bool(view and view.laid and woven_by(view.laid, scene.recipe.weaving) == "joint-light"),
         "canvas": list(scene.canvas),
+        "uprights": len(scene.recipe.finish.uprights),
+        "keystone": keystone(scene.recipe.finish.uprights, scene.canvas).tolist() if len(scene.recipe.finish.uprights) > 1 else None,
         "straighten": scene.recipe.finish.straighten,
         "crop": scene.recipe.finish.crop.model_dump(),
         "ratio": scene.recipe.finish.ratio,

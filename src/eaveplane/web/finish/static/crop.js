@@ -28,11 +28,29 @@ export class CropBox {
 
   /** Centre and size, in pixels of the picture, of the largest box in the turned canvas. */
   room(degrees) {
-    const [x, y, w, h] = this.page.state.canvas, angle = Math.abs(degrees * Math.PI / 180);
+    const [x, y, w, h] = this.page.state.canvas, { keystone } = this.page.state;
+    if (keystone) return this.upright(degrees, keystone);
+    const angle = Math.abs(degrees * Math.PI / 180);
     const c = Math.cos(angle), s = Math.sin(angle);
     const scale = angle ? Math.min(w / (w * c + h * s), h / (w * s + h * c)) : 1;
     // whole pixels, as they will be written
     return { cx: x + (w - 1) / 2, cy: y + (h - 1) / 2, w: Math.max(1, Math.trunc(w * scale)), h: Math.max(1, Math.trunc(h * scale)) };
+  }
+
+  /** The same where uprights were made parallel: about the middle, inside the canvas's corners as they lie then. */
+  upright(degrees, m) {
+    const [x, y, w, h] = this.page.state.canvas, angle = degrees * Math.PI / 180, c = Math.cos(angle), s = Math.sin(angle);
+    const cx = x + (w - 1) / 2, cy = y + (h - 1) / 2;
+    const corners = [[x, y], [x + w, y], [x + w, y + h], [x, y + h]].map(([px, py]) => {
+      const [u, v, d] = m.map((row) => row[0] * (px - 0.5) + row[1] * (py - 0.5) + row[2]), dx = u / d - cx, dy = v / d - cy;
+      return [c * dx - s * dy, s * dx + c * dy];
+    });
+    let scale = 1;
+    corners.forEach(([ax, ay], k) => {
+      const [bx, by] = corners[(k + 1) % 4], nx = by - ay, ny = ax - bx;
+      scale = Math.min(scale, (nx * ax + ny * ay) / (Math.abs(nx) * w / 2 + Math.abs(ny) * h / 2));
+    });
+    return { cx, cy, w: Math.max(1, Math.trunc(w * scale)), h: Math.max(1, Math.trunc(h * scale)) };
   }
 
   draw(degrees) {

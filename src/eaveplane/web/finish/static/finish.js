@@ -34,7 +34,8 @@ export class Finish {
       "line-after": () => maps.step(1),
       "line-erase": () => maps.erase(),
       "level-find": (button) => this.find(button),
-      "level-line": () => this.takeLine(!this.lining),
+      "level-line": () => this.takeLine(this.lining === "level" ? "" : "level"),
+      "upright-line": () => this.takeLine(this.lining === "upright" ? "" : "upright"),
     };
   }
 
@@ -46,7 +47,7 @@ export class Finish {
     if (!this.here) return keys;
     keys.o = () => (this.panel === "light" && maps.map ? this.see("light") : this.panel === "air" ? this.see("order") : document.querySelector("[data-do=clipping]").click());
     if (maps.on) Object.assign(keys, { "[": () => maps.step(-1), "]": () => maps.step(1), delete: () => maps.erase(), escape: () => maps.turn(false) });
-    else if (this.lining) keys.escape = () => this.takeLine(false);
+    else if (this.lining) keys.escape = () => this.takeLine("");
     else if (page.part) keys.escape = () => this.without(page.part);
     return keys;
   }
@@ -56,7 +57,7 @@ export class Finish {
   turned(panel) {
     const { brush } = this.page.parts.weave;
     if (panel !== "light") { if (brush.on) brush.put(false); this.maps.turn(false); }
-    this.takeLine(false);
+    this.takeLine("");
     if (["light", "order"].includes(this.page.view)) this.page.setView("weave");
     this.dress();
     this.crop.draw();
@@ -114,14 +115,14 @@ export class Finish {
     for (const mark of document.querySelectorAll(".bench-finish [data-of]")) mark.hidden = !mark.dataset.of.split(" ").some((part) => page.state.finishParts.includes(part));
     for (const button of document.querySelectorAll("[data-do=without]")) button.setAttribute("aria-pressed", page.before === "whole" && page.part === button.dataset.part);
     for (const [name, view] of [["map-seen", "light"], ["order-seen", "order"]]) for (const button of document.querySelectorAll(`[data-do=${name}]`)) button.setAttribute("aria-pressed", page.view === view);
-    document.querySelector("[data-do=level-line]")?.setAttribute("aria-pressed", Boolean(this.lining));
+    for (const kind of ["level", "upright"]) document.querySelector(`[data-do=${kind}-line]`)?.setAttribute("aria-pressed", this.lining === kind);
   }
 
   left() {
     const { brush } = this.page.parts.weave;
     if (brush.on) brush.put(false);
     this.maps.turn(false);
-    this.takeLine(false);
+    this.takeLine("");
     this.page.part = "";
     this.air.dress();
   }
@@ -155,10 +156,11 @@ export class Finish {
     this.fading = setTimeout(() => { this.shown = null; this.markLine(); }, 4000);
   }
 
-  takeLine(on) {
-    this.lining = on;
-    document.getElementById("picture").classList.toggle("picking", on);
-    if (on) tell("Draw along the horizon, or along something upright.");
+  /** Take up a line to be drawn: `level` or `upright`; nothing lays it down. */
+  takeLine(kind) {
+    this.lining = kind;
+    document.getElementById("picture").classList.toggle("picking", Boolean(kind));
+    if (kind) tell(kind === "level" ? "Draw along the horizon, or along something upright." : "Draw along something upright, then along another.");
     this.marks();
   }
 
@@ -176,8 +178,10 @@ export class Finish {
       const [x0, y0, x1, y1] = [...begin, ...place(e)];
       this.shown = null;
       this.markLine();
-      this.takeLine(false);
-      post(document.querySelector("[data-do=level-find]").dataset.url, { x0, y0, x1, y1 });
+      const kind = this.lining, { url } = document.querySelector(`[data-do=${kind === "upright" ? "upright-line" : "level-find"}]`).dataset;
+      // a second upright follows the first
+      if (kind === "level" || this.page.state.uprights === 1) this.takeLine("");
+      post(url, { x0, y0, x1, y1 });
     }, { once: true });
   }
 
