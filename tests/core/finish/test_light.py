@@ -163,7 +163,8 @@ def test_a_map_stays_on_its_thing_when_the_reference_changes(right: float, down:
     before, after = (coverage_of(m, ALL, light, None) for m in (map_, finish.light[0]))
     for x, y in ((40, 30), (48, 33), (55, 35), (40, 40)):
         u, v = (x * scale + right, y * scale + down)
-        if 1 < u < 94 and 1 < v < 62:
+        # a mask is softened from what lies in the picture: near its rim it is another
+        if 10 < u < 85 and 10 < v < 53:
             there = cv2.getRectSubPix(np.ascontiguousarray(after), (1, 1), (u, v))[0, 0]
             assert there == pytest.approx(before[y, x], abs=0.09)
 
