@@ -209,7 +209,8 @@ def test_what_is_asked_wrongly_is_refused(woven: Page) -> None:
         ("/finish/set", {"name": "light.-1.strength", "value": 1}), ("/finish/map/add", {"kind": "bluer"}), ("/finish/map/change", {"map": 3, "does": "on"}),
         ("/finish/map/change", {"map": 0, "does": "explode"}), ("/finish/map/change", {"map": "x", "does": "on"}), ("/finish/stroke", {"map": 0, "stroke": "{}"}),
         ("/finish/stroke", {"map": 0, "stroke": "[" * 9000}), ("/finish/stroke", {"map": 9, "stroke": stroke()}), ("/finish/stroke", {"map": 0, "stroke": stroke(width=-1)}),
-        ("/finish/stroke/erase", {"map": 0, "line": 5}), ("/finish/part", {"name": "everything"}), ("/finish/choose", {"name": "guides", "value": "spiral"}),
+        ("/finish/stroke/erase", {"map": 0, "line": 5}), ("/finish/stroke/erase", {"map": 0, "line": "nan"}),
+        ("/finish/stroke/erase", {"map": 0, "line": -1}), ("/finish/part", {"name": "everything"}), ("/finish/choose", {"name": "guides", "value": "spiral"}),
         ("/finish/choose", {"name": "off", "value": "glow"}), ("/finish/crop", {"x": 0, "y": 0, "w": 1, "h": 1, "ratio": "free", "paper": 9000}),
     ]  # fmt: skip
     for url, values in bad:

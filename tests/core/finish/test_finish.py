@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eaveplane.core.finish.finish import finish
-from eaveplane.core.finish.geometry import crop_box, cut, cut_part, keystone, output_size, ratio_of, room_of, runs_together, straightened, to_crop, to_output, turned_size
+from eaveplane.core.finish.geometry import crop_box, cut, cut_part, keystone, output_size, room_of, runs_together, straightened, to_crop, to_output, turned_size
 from eaveplane.core.finish.level import horizon_of, level_of_line
 from eaveplane.core.finish.output import Sharpening, grain_field, lay_grain, sharpened, sharpening_for
 from eaveplane.core.finish.settings import Crop, Finish, Grain
@@ -53,7 +53,6 @@ def test_finishing_in_order() -> None:
     np.testing.assert_array_equal(plain, picture)
     cut_ = finish(picture, Finish(crop=Crop(x=0.25, y=0.5, w=0.5, h=0.5)), (0, 0, 32, 24), 8)
     assert cut_.shape == (6, 8, 3)
-    assert ratio_of("3:2", (10, 10)) == 1.5 and ratio_of("free", (10, 10)) is None and ratio_of("frame", (30, 20)) == 1.5
     with pytest.raises(ValueError, match="ratio"):
         Finish(ratio="0:3")
 

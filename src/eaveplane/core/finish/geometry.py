@@ -15,21 +15,6 @@ from ...imaging.pyramid import Box
 from ...imaging.resample import warp
 from .settings import Crop, Finish, Upright
 
-
-def ratio_of(ratio: str, canvas: tuple[int, int]) -> float | None:
-    """Width over height, None where it is free.
-
-    >>> ratio_of("3:2", (600, 500)), ratio_of("frame", (600, 500)), ratio_of("free", (600, 500))
-    (1.5, 1.2, None)
-    """
-    if ratio == "free":
-        return None
-    if ratio == "frame":
-        return canvas[0] / canvas[1]
-    a, b = ratio.split(":")
-    return float(a) / float(b)
-
-
 MOST_KEYSTONE = 0.35
 """How far sides may be drawn together, as a part of half the height."""
 
@@ -74,10 +59,10 @@ def _meeting(uprights: Sequence[Upright], canvas: Box) -> NDArray[np.float64] | 
 def room_of(finish: Finish, canvas: Box) -> tuple[int, int]:
     """Pixels (w, h) of the largest box of the canvas's shape, about its middle, inside the canvas made upright and turned."""
     x, y, w, h = canvas
-    if not finish.uprights:
+    if len(finish.uprights) < 2:
         return turned_size(w, h, finish.straighten)
     corners = np.array([[x, y], [x + w, y], [x + w, y + h], [x, y + h]], np.float64) - 0.5
-    quad = through(corners, turning(w, h, finish.straighten) @ _moved(-x, -y) @ keystone(finish.uprights, canvas)) - [(w - 1) / 2, (h - 1) / 2]
+    quad = through(corners, _to_turned(finish, canvas)) - [(w - 1) / 2, (h - 1) / 2]
     scale = 1.0
     for a, b in zip(quad, np.roll(quad, -1, axis=0), strict=True):
         out = np.array([b[1] - a[1], a[0] - b[0]])
@@ -109,8 +94,7 @@ def straightened(picture: FloatArray, finish: Finish, canvas: Box) -> FloatArray
         return picture
     x, y, width, height = canvas
     w, h = room_of(finish, canvas)
-    matrix = turning(width, height, finish.straighten) @ _moved(-x, -y) @ keystone(finish.uprights, canvas) @ _moved(x, y)
-    return warp(picture, matrix, ((width - w) // 2, (height - h) // 2, w, h), repeat_edge=True)
+    return warp(picture, _to_turned(finish, canvas) @ _moved(x, y), ((width - w) // 2, (height - h) // 2, w, h), repeat_edge=True)
 
 
 def crop_box(crop: Crop, width: int, height: int) -> Box:
@@ -138,11 +122,17 @@ def output_size(finish: Finish, canvas: Box, long_edge: int) -> tuple[int, int]:
 
 def _to_cut(finish: Finish, canvas: Box) -> NDArray[np.float64]:
     """The matrix (3, 3) from pixels of the reference frame to those of the straightened and cropped canvas (x, y, w, h)."""
-    x, y, w, h = canvas
+    _, _, w, h = canvas
     tw, th = room_of(finish, canvas)
     bx, by, _, _ = crop_box(finish.crop, tw, th)
     left, top = (w - tw) // 2 + bx, (h - th) // 2 + by
-    return np.asarray(_moved(-left, -top) @ turning(w, h, finish.straighten) @ _moved(-x, -y) @ keystone(finish.uprights, canvas))
+    return np.asarray(_moved(-left, -top) @ _to_turned(finish, canvas))
+
+
+def _to_turned(finish: Finish, canvas: Box) -> NDArray[np.float64]:
+    """The matrix (3, 3) from pixels of the reference frame to those of the whole canvas (x, y, w, h) made upright and turned."""
+    x, y, w, h = canvas
+    return np.asarray(turning(w, h, finish.straighten) @ _moved(-x, -y) @ keystone(finish.uprights, canvas))
 
 
 def _moved(right: float, down: float) -> NDArray[np.float64]:

@@ -205,14 +205,14 @@ def glowing_rows(root: np.ndarray, where: np.ndarray, above: float, weights: np.
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def vignette_rows(root: np.ndarray, first: int, to_crop: np.ndarray, exponent: float, begins: float, ends: float, steps: float, keep: float, weights: np.ndarray) -> None:
+def vignette_rows(root: np.ndarray, to_crop: np.ndarray, exponent: float, begins: float, ends: float, steps: float, keep: float, weights: np.ndarray) -> None:
     """Steps of exposure towards the rim, in place. `to_crop` (3, 3) leads from a pixel to the crop, whose middle is 0 and whose sides are at 1;
     `begins` and `ends` count from the middle to the corners."""
     one, zero = np.float32(1.0), np.float32(0.0)
     corner = 2.0 ** (1.0 / exponent)
     for j in range(root.shape[0]):
         for i in range(root.shape[1]):
-            x, y = float(i), float(j + first)
+            x, y = float(i), float(j)
             d = to_crop[2, 0] * x + to_crop[2, 1] * y + to_crop[2, 2]
             u = abs((to_crop[0, 0] * x + to_crop[0, 1] * y + to_crop[0, 2]) / d)
             v = abs((to_crop[1, 0] * x + to_crop[1, 1] * y + to_crop[1, 2]) / d)

@@ -157,7 +157,7 @@ class Finish(Parameters):
     radius: float = parameter(0.8, 0.3, 3, 0.1, "Radius", "Width of the edges that are sharpened, in pixels of the output.", "px", "Sharpen for output")
     spare: float = parameter(20, 0, 100, 5, "Spare quiet areas", "Keeps noise in skies and other plain areas from being sharpened.", "%", "Sharpen for output")
     grain: Grain = Grain()
-    off: list[Annotated[PartName, Field()]] = Field(default_factory=list, max_length=20)
+    off: list[PartName] = Field(default_factory=list, max_length=20)
 
     def without(self, *parts: str) -> Finish:
         """The same with some parts at nothing; `all` is all of them but the geometry."""

@@ -38,4 +38,4 @@ def lay_vignette(root: FloatArray, vignette: Vignette, to_crop: NDArray[np.float
     from_piece = np.array([[unit, 0, (x + 0.5) * unit - 0.5], [0, unit, (y + 0.5) * unit - 0.5], [0, 0, 1]])
     begins = vignette.middle / 100
     ends = begins + (1 - begins) * vignette.feather / 100
-    vignette_rows(root, 0, round_ @ to_crop @ from_piece, exponent, begins, ends, MOST * vignette.strength / 100, vignette.keep / 100, LUMA)
+    vignette_rows(root, round_ @ to_crop @ from_piece, exponent, begins, ends, MOST * vignette.strength / 100, vignette.keep / 100, LUMA)

@@ -177,7 +177,7 @@ def level(number: int) -> str:
             refuse("The frames are still being read. Try again in a moment.")
         found = found_level(scene.view)
         if found is None:
-            refuse("Neither a horizon nor uprights can be made out. Draw a line along what should be level.")
+            refuse("No horizon can be made out. Draw a line along what should be level or upright.")
         degrees, said = -found.tilt, f"Level found by {found.by}"
     if abs(degrees) > 15:
         refuse("That would turn the picture by more than 15°. Draw the line along what should be level or upright.")
@@ -311,12 +311,15 @@ def lines(number: int) -> Response:
 @blueprint.post("/stroke/erase")
 def erase(number: int) -> str:
     """Take a stroke of a map away, by its place in it."""
-    place = int(posted_number("line"))
+    place = posted("line")
+    if not (place.isascii() and place.isdecimal() and len(place) < 4):
+        refuse("That stroke is not there any more. It may have been erased in another tab.")
+    k = int(place)
 
     def without(map_: PaintedMap) -> list[PaintedMap]:
-        if not 0 <= place < len(map_.lines):
+        if k >= len(map_.lines):
             refuse("That stroke is not there any more. It may have been erased in another tab.")
-        return [map_.model_copy(update={"lines": [*map_.lines[:place], *map_.lines[place + 1 :]]})]
+        return [map_.model_copy(update={"lines": [*map_.lines[:k], *map_.lines[k + 1 :]]})]
 
     return _on_map(number, "one stroke less", without)
 
