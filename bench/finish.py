@@ -22,6 +22,7 @@ from eaveplane.core.depth.order import order_of
 from eaveplane.core.develop.develop import develop
 from eaveplane.core.develop.look import RAW_LOOK, Light
 from eaveplane.core.finish.finish import Known, finish, known_of, lay_light, needs_order, rendition, whole_of
+from eaveplane.core.finish.geometry import cut_size
 from eaveplane.core.finish.level import horizon_of
 from eaveplane.core.finish.noise import denoised, measure
 from eaveplane.core.finish.settings import Air, AirAt, FineDetail, Finish, Glow, Grain, NoiseLeft, PaintedMap, Vignette
@@ -68,7 +69,7 @@ def carried_out(woven: FloatArray, developed: FloatArray, gates: FloatArray, of:
         site = Site(size, level, (0, 0, small.shape[1], small.shape[0]))
         known = known_of(of, whole_of(small, develop(small, RAW_LOOK, Light(), "rec2020", site), order_of(gates, woven) if needs_order(of) else None, site))
     lay_light(developed, woven, of, whole, known, canvas, SRGB_FROM_WORK)
-    finish(developed, of, canvas, 0)
+    finish(developed, of, canvas, cut_size(of, canvas))
     return time.perf_counter() - begin
 
 
@@ -97,7 +98,7 @@ noise = measure(lambda box: part_of(woven, box), [lambda box: part_of(woven, box
 woven = denoised(woven, ALL.noise, noise, Site(LARGE, 0, (0, 0, *LARGE)))
 picture = finished(woven, Development(RAW_LOOK, Light(), LARGE, None, SRGB_FROM_WORK), ALL, (0, 0, *LARGE), order_of(gates, woven))
 del woven
-finish(picture, ALL, (0, 0, *LARGE), 0)
+finish(picture, ALL, (0, 0, *LARGE), cut_size(ALL, (0, 0, *LARGE)))
 print(before / frame, peak() / frame)
 """
 """A delivery's finish in a process of its own."""

@@ -14,7 +14,7 @@ from typing import get_args
 import cv2
 import numpy as np
 
-from eaveplane.cli import peak_bytes
+from eaveplane.cli.shared import peak_bytes
 from eaveplane.core.depth.distance import distances_of
 from eaveplane.core.develop.areas import Area
 from eaveplane.core.develop.develop import develop, for_screen

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -14,6 +15,7 @@ from eaveplane.fieldcam.camera import Camera, Shot, Stage, Truth, shoot, truth_o
 from eaveplane.fieldcam.landscapes import LANDSCAPES
 from eaveplane.fieldcam.lens import Lens
 from eaveplane.optics.thinlens import even_focus_steps
+from eaveplane.recipe import Recipe
 
 # a busy machine, or kernels that are compiled anew, must not fail a test of what is computed
 settings.register_profile("any machine", deadline=None)
@@ -33,6 +35,11 @@ class Set:
     shots: list[Shot]
     truth: Truth
 
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height of its frames."""
+        return self.truth.distance.shape[1], self.truth.distance.shape[0]
+
 
 def _shoot(stage: Stage, shots: list[Shot], card: Path) -> Set:
     return Set(shoot(stage, shots, card), shots, truth_of(stage, shots, len(shots) // 2))
@@ -40,6 +47,11 @@ def _shoot(stage: Stage, shots: list[Shot], card: Path) -> Set:
 
 def _stage(camera: Camera) -> Stage:
     return Stage(LANDSCAPES["saltpan"], camera, [Shot(math.inf, (x, y), r) for x in (-32, 32) for y in (-32, 32) for r in (-0.8, 0.8)])
+
+
+def delivering(recipe: Recipe, **change: Any) -> Recipe:
+    """A recipe with its first output changed."""
+    return recipe.model_copy(update={"outputs": [recipe.outputs[0].model_copy(update=change), *recipe.outputs[1:]]})
 
 
 @pytest.fixture(scope="session")

@@ -221,7 +221,7 @@ def test_nothing_is_overwritten_without_force(small: Set, tmp_path: Path) -> Non
     assert run("stack", *small.paths[:2], "--out", tmp_path / "o.gif").exit_code == 2
 
 
-@pytest.mark.parametrize("recipe", ["{}}", '{"schema": 2}', '{"schema": 1, "look": {"exposure": 99}}', "\x00"])
+@pytest.mark.parametrize("recipe", ["{}}", '{"schema": 3}', '{"schema": 1, "look": {"exposure": 99}}', "\x00"])
 def test_a_recipe_that_is_none_is_refused(tripod: Set, tmp_path: Path, recipe: str) -> None:
     (tmp_path / "bad.json").write_text(recipe)
     result = run("stack", *tripod.paths[:2], "--out", tmp_path / "o.tif", "--recipe", tmp_path / "bad.json")

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field, ValidationError, field_validator
+from pydantic import Field, ValidationError, field_validator, model_validator
 
-from .core.deliver.delivery import Delivery
+from .core.deliver.delivery import About, Delivery
 from .core.develop.look import NEUTRAL, Look
 from .core.even.capture.settings import Capture
 from .core.even.drift import Trim
@@ -21,7 +21,8 @@ from .imaging.placement import Carry
 from .imaging.pyramid import Box
 from .parameter import Parameters
 
-SCHEMA = 1
+SCHEMA = 2
+"""Of recipes; what earlier versions wrote is brought up to it as it is read."""
 Reason = Literal["shaken", "overshot", "redundant", "marker", "settings", "intruder", "by hand", "unreadable"]
 
 
@@ -75,9 +76,10 @@ class Variant(Parameters):
 
 class Recipe(Parameters):
     """`frames` stand in order from near to far; `reference` is a frame's id or empty for the one suggested. `weaving` and `veil` are
-    those chosen; `variants` lie beside them. `accepted` names the flaws that a hand left as they are."""
+    those chosen; `variants` lie beside them. `accepted` names the flaws that a hand left as they are. `size` (w, h) is that of the frames, told where the
+    recipe is written to a file. The ticked ones of `outputs` are delivered."""
 
-    schema_version: Literal[1] = Field(1, alias="schema")
+    schema_version: Literal[2] = Field(2, alias="schema")
     frames: list[FrameChoice] = Field(default_factory=list, max_length=2000)
     reference: str = Field("", max_length=64)
     camera_moved: CameraMoved = "auto"
@@ -92,7 +94,14 @@ class Recipe(Parameters):
     variants: list[Variant] = Field(default_factory=list, max_length=12)
     canvas: Literal["common", "free", "reference"] = "common"
     finish: Finish = Finish()
-    delivery: Delivery = Delivery()
+    size: tuple[int, int] | None = None
+    outputs: list[Delivery] = Field(default=[Delivery()], min_length=1, max_length=12)
+    about: About = About()
+
+    @model_validator(mode="before")
+    @classmethod
+    def _upgraded(cls, told: Any) -> Any:
+        return upgraded(told)
 
     @field_validator("strokes")
     @classmethod
@@ -101,6 +110,19 @@ class Recipe(Parameters):
         if unknown:
             raise ValueError(f"there is no way to weave called {sorted(unknown)[0]}")
         return strokes
+
+    @property
+    def delivery(self) -> Delivery:
+        """The output that is looked at where one has to be: the first that is ticked."""
+        return next((output for output in self.outputs if output.ticked), self.outputs[0])
+
+    def ticked(self) -> list[Delivery]:
+        """The outputs that are written."""
+        return [output for output in self.outputs if output.ticked]
+
+    def writing(self, output: Delivery) -> Recipe:
+        """The recipe of exactly one output, as it lies beside its file."""
+        return self.model_copy(update={"outputs": [output.model_copy(update={"ticked": True})]})
 
     def kept(self) -> list[FrameChoice]:
         """The frames that are woven, near to far."""
@@ -142,11 +164,22 @@ class Recipe(Parameters):
 
     def standing_alone(self, size: tuple[int, int]) -> Recipe:
         """The recipe as it is written to files, for these frames of a size (w, h) or for others."""
-        return self.model_copy(update={"look": self.look.told_in(size)})
+        return self.model_copy(update={"look": self.look.told_in(size), "size": size})
 
     def to_json(self) -> str:
         """The recipe as it is written beside a result."""
         return self.model_dump_json(by_alias=True, indent=1)
+
+
+def upgraded(told: Any) -> Any:
+    """What an earlier version wrote, as this one reads it; anything else as it is."""
+    if isinstance(told, dict) and told.get("schema") == 1:
+        told = {**told, "schema": 2}
+        delivery = told.pop("delivery", None)
+        if isinstance(delivery, dict):
+            # a long edge was all that could be asked of the size, and deliveries had no titles
+            told["outputs"] = [{**delivery, "size": "edge" if delivery.get("long_edge") else "full"}]
+    return told
 
 
 def read_recipe(path: Path) -> Recipe:
@@ -158,6 +191,11 @@ def read_recipe(path: Path) -> Recipe:
     except (OSError, UnicodeDecodeError) as error:
         raise ValueError(f"{path.name}: the recipe cannot be read ({error}).") from error
     except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"])
-        raise ValueError(f"{path.name} is not a recipe this version understands: {where + ': ' if where else ''}{first['msg']}.") from error
+        raise ValueError(f"{path.name} is not a recipe this version understands: {told_fault(error)}.") from error
+
+
+def told_fault(error: ValidationError) -> str:
+    """The first fault of a recipe, in words."""
+    first = error.errors()[0]
+    where = ".".join(str(part) for part in first["loc"])
+    return f"{where + ': ' if where else ''}{first['msg']}"

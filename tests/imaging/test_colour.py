@@ -49,7 +49,7 @@ def test_adaptation_takes_white_to_white() -> None:
     np.testing.assert_allclose(adaptation(a, b) @ adaptation(b, a), np.eye(3), atol=1e-9)
 
 
-@pytest.mark.parametrize("primaries", ["srgb", "rec2020"])
+@pytest.mark.parametrize("primaries", ["srgb", "p3", "rec2020"])
 def test_our_profiles_read_back_and_satisfy_a_colour_engine(primaries: str) -> None:
     read, made = read_profile(make_profile(primaries)), standard_encoding(primaries)
     np.testing.assert_allclose(read.curves, made.curves, atol=3e-5)

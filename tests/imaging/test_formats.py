@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
-from eaveplane.core.deliver.delivery import SUFFIX, Format
+from eaveplane.core.deliver.delivery import LAYERED, SUFFIX, Format
 from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.exif import Metadata, exif_block, read_metadata
 from eaveplane.imaging.formats.registry import FORMATS, WRITTEN, facts, format_of, read_picture, write_picture
@@ -24,8 +24,8 @@ CODES = np.random.default_rng(6).integers(0, 65536, (37, 53, 3), np.uint16)
 def test_formats_are_told_apart_and_what_can_be_asked_for_can_be_written(tmp_path: Path) -> None:
     suffixes = [suffix for format in FORMATS for suffix in format.suffixes]
     assert len(set(suffixes)) == len(suffixes) and all(s == s.lower() and s[0] == "." for s in suffixes)
-    assert set(SUFFIX) == set(get_args(Format)) == {format.name for format in WRITTEN.values()}
-    for name, suffix in SUFFIX.items():
+    assert set(SUFFIX) == set(get_args(Format)) == {format.name for format in WRITTEN.values()} | set(LAYERED)
+    for name, suffix in ((name, suffix) for name, suffix in SUFFIX.items() if name not in LAYERED):
         # a wrong name does not matter where the content tells
         write_picture(tmp_path / f"a{suffix}", CODES, None, Metadata())
         other = (tmp_path / f"a{suffix}").rename(tmp_path / f"{name}.tiff")

@@ -15,6 +15,7 @@ from PIL import Image
 
 from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.exif import Metadata, read_metadata
+from eaveplane.imaging.formats.format import Saving
 from eaveplane.imaging.formats.registry import read_picture, write_picture
 from eaveplane.imaging.icc import make_profile
 from eaveplane.imaging.tiffdir import HEADER, RATIONAL, directory
@@ -57,7 +58,7 @@ def test_every_format_tells_one_density(tmp_path: Path) -> None:
 
 def test_jpeg_rounds_to_eight_bits(tmp_path: Path) -> None:
     flat = np.full((32, 32, 3), 0x8080, np.uint16)
-    write_picture(tmp_path / "a.jpg", flat, None, Metadata(), 100)
+    write_picture(tmp_path / "a.jpg", flat, None, Metadata(), Saving(quality=100))
     assert np.abs(read_picture(tmp_path / "a.jpg").codes.astype(int) - 0x80).max() <= 1
 
 

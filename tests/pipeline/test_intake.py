@@ -15,7 +15,6 @@ import numpy as np
 import pytest
 import tifffile
 
-from eaveplane.core.deliver.delivery import Delivery
 from eaveplane.imaging.errors import PictureError
 from eaveplane.imaging.formats.registry import read_picture
 from eaveplane.jobs import bring_in as bringing
@@ -29,7 +28,7 @@ from eaveplane.pipeline.runner import Runner
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, outings, scenes
 from eaveplane.store.database import Database
-from tests.conftest import Set
+from tests.conftest import Set, delivering
 from tests.pipeline.test_work import brought_in, card, done, library, settled, worker
 
 pytestmark = pytest.mark.slow
@@ -201,20 +200,20 @@ def test_every_delivered_file_has_the_recipe_that_makes_it(library: Library, wor
     outing = brought_in(library, worker, folder)
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])
-    recipes = [recipe.model_copy(update={"delivery": Delivery(format=f, name="same", long_edge=edge)}) for f, edge in (("tiff", 0), ("jpeg", 300), ("png", 200))]
+    recipes = [delivering(recipe, format=f, name="same", size="edge", long_edge=edge) for f, edge in (("tiff", 0), ("jpeg", 300), ("png", 200))]
     for wanted in recipes:
         job = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=wanted.to_json())
         worker.wake()
         assert done(library, job)["state"] == "done"
     for suffix, wanted in zip((".tif", ".jpg", ".png"), recipes, strict=True):
-        assert Recipe.model_validate_json(recipe_beside(folder / f"same{suffix}").read_text()) == wanted
+        assert Recipe.model_validate_json(recipe_beside(folder / f"same{suffix}").read_text()) == wanted.standing_alone(small.size)
     # delivered again after it was thrown away: the old recipe does not stay beside the new picture
     (folder / "same.png").unlink()
-    other = recipes[2].model_copy(update={"delivery": Delivery(format="png", name="same", long_edge=150)})
+    other = delivering(recipes[2], long_edge=150)
     job = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=other.to_json())
     worker.wake()
     assert done(library, job)["state"] == "done"
-    assert Recipe.model_validate_json(recipe_beside(folder / "same.png").read_text()) == other and max(read_picture(folder / "same.png").codes.shape) == 150
+    assert Recipe.model_validate_json(recipe_beside(folder / "same.png").read_text()) == other.standing_alone(small.size) and max(read_picture(folder / "same.png").codes.shape) == 150
     assert not list(folder.glob(".*.part"))
 
 
@@ -225,9 +224,9 @@ def test_a_name_that_another_program_took_meanwhile_is_not_recorded_as_ours(libr
     recipe = scenes.recipe_of(library.db, row["id"])
     taken = folder / "taken.tif"
     taken.write_text("another program's")
-    job = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=recipe.to_json(), out=str(taken))
+    job = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=recipe.to_json(), outs={"0": str(taken)})
     worker.wake()
     assert done(library, job)["state"] == "done"
     (result,) = scenes.results_of(library.db, row["id"])
     assert Path(result["path"]).name == "taken 2.tif" and taken.read_text() == "another program's"
-    assert json.loads(jobs.job(library.db, job)["arguments"])["out"] == result["path"]  # type: ignore[index]
+    assert json.loads(jobs.job(library.db, job)["arguments"])["outs"]["0"] == result["path"]  # type: ignore[index]

@@ -41,7 +41,7 @@ from eaveplane.pipeline.ticket import Cancelled, Ticket
 from eaveplane.pipeline.view import Frames, Memory, View, ViewOptions, open_view, overview, screen, viewport
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, outings, scenes
-from tests.conftest import Set
+from tests.conftest import Set, delivering
 from tests.test_cli import run
 
 pytestmark = pytest.mark.slow
@@ -166,7 +166,7 @@ def test_what_goes_wrong_is_said_and_the_next_job_runs(library: Library, worker:
     recipe = scenes.recipe_of(library.db, row["id"])
     lost = recipe.model_copy(update={"frames": [*recipe.frames, recipe.frames[0].model_copy(update={"id": "0" * 12, "file": "gone.dng"})]})
     bad = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=lost.to_json())
-    nowhere = recipe.model_copy(update={"delivery": recipe.delivery.model_copy(update={"folder": "/not/there"})})
+    nowhere = delivering(recipe, folder="/not/there")
     worse = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=nowhere.to_json())
     good = jobs.add_job(library.db, "register", scene_id=row["id"])
     worker.wake()
@@ -283,7 +283,7 @@ def test_a_killed_server_loses_nothing_and_finishes(small: Set, tmp_path: Path, 
     results = scenes.results_of(library.db, row["id"])
     assert len({r["path"] for r in results}) == 1 and tifffile.imread(results[0]["path"]).dtype == np.uint16
     assert not [p for p in folder.iterdir() if p.suffix == ".part"] and not list(library.cache.root.glob(".*"))
-    assert Recipe.model_validate_json(recipe_beside(Path(results[0]["path"])).read_text()) == recipe
+    assert Recipe.model_validate_json(recipe_beside(Path(results[0]["path"])).read_text()) == recipe.standing_alone(small.size)
 
 
 def test_one_library_one_server(tmp_path: Path) -> None:

@@ -79,7 +79,7 @@ def test_what_nothing_refers_to_any_more_is_swept_away_and_nothing_else(db: Data
     number = scenes.add_scene(db, outings.add_outing(db, "O", tmp_path), "S", Recipe(frames=recipe.frames))
     scenes.decide(db, number, "Painted", lambda r: r.model_copy(update={"strokes": recipe.strokes}))
     scenes.decide(db, number, "Painted more", lambda r: r.model_copy(update={"strokes": [*r.strokes, *painted(5, 12).strokes]}))
-    scenes.add_result(db, number, str(tmp_path / "a.tif"), painted(2, 20))
+    scenes.add_result(db, number, str(tmp_path / "a.tif"), painted(2, 20), {})
     scenes.step_back(db, number)
     with db.write() as connection:
         # what can be done again is still needed

@@ -182,8 +182,8 @@ def test_the_proof_has_the_pixels_of_the_file(woven: Page, tmp_path: Path) -> No
     assert woven.recipe().finish.sharpen == 100 and woven.recipe().finish.paper == 30 and "Comes to 120 %" in html
     woven.post(woven.at("/finish/map/add"), {"kind": "warmer"})
     woven.post(woven.at("/finish/stroke"), {"map": 0, "stroke": stroke()})
-    for name, value in (("format", "png"), ("long_edge", 500), ("folder", str(tmp_path)), ("profile", "srgb")):
-        woven.post(woven.at("/deliver/set"), {"name": name, "value": value})
+    for name, value in (("format", "png"), ("size", "edge"), ("long_edge", 500), ("folder", str(tmp_path)), ("profile", "srgb")):
+        woven.post(woven.at("/deliver/set/0"), {"name": name, "value": value})
     woven.post(woven.at("/deliver/go"))
     job = jobs.latest(woven.library.db, woven.scene)
     assert job is not None and done(woven.library, job["id"])["state"] == "done"

@@ -8,8 +8,12 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from eaveplane.core.deliver.delivery import WORDS, facts_of, file_name, unknown_words
+from eaveplane.core.deliver.delivery import Delivery
+from eaveplane.core.deliver.names import WORDS, file_name, of_frames, unknown_words
+from eaveplane.core.finish.settings import Finish
 from eaveplane.imaging.exif import Metadata
+from eaveplane.pipeline.naming import recipe_facts
+from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, scenes
 from eaveplane.web.even import _together
 from tests.pipeline.test_work import done, settled
@@ -27,7 +31,7 @@ def test_ids_that_no_library_holds_are_not_found(page: Page, url: str, number: i
 def test_folders_that_cannot_be_are_refused_in_words(page: Page, folder: str) -> None:
     assert page.post("/shelf/folder", {"folder": folder}).status_code == 400
     assert page.get("/shelf/folders", query_string={"folder": folder}).status_code == 200
-    assert page.post(page.at("/deliver/set"), {"name": "folder", "value": folder}).status_code == 400
+    assert page.post(page.at("/deliver/set/0"), {"name": "folder", "value": folder}).status_code == 400
     assert page.post("/outing/1/again", {"folder": folder}).status_code == 400
 
 
@@ -41,7 +45,7 @@ def test_folders_that_cannot_be_are_refused_in_words(page: Page, folder: str) ->
         ("/even/change", {"said": "x", "patch": "{}", "was": "[" * 100_000}),
         ("/weave/stroke", {"stroke": '{"a":' * 50_000}),
         ("/gather/leave-out", {"frame": "FIRST", "stage": "nowhere"}),
-        ("/deliver/set", {"name": "name", "value": "{scene} {shutter}"}),
+        ("/deliver/set/0", {"name": "name", "value": "{scene} {shutter}"}),
     ],
 )
 def test_what_cannot_be_meant_is_refused_before_anything_is_decided(page: Page, url: str, values: dict[str, str]) -> None:
@@ -97,9 +101,12 @@ def test_a_damaged_result_is_made_again(page: Page, damage: str) -> None:
 
 
 def test_names_tell_what_they_are_asked_for_and_nothing_else() -> None:
-    facts = facts_of("Pan", "Pan 1", ["FIELD0001.dng", "FIELD0005.dng"], [Metadata(f_number=8, focal_mm=24), Metadata(f_number=8, focal_mm=24)], "2026-11-28", 2.0, 60)
+    recipe = Recipe(finish=Finish(sharpen=60))
+    facts = {"outing": "Pan", "scene": "Pan 1", **of_frames(["FIELD0001.dng", "FIELD0005.dng"], [Metadata(f_number=8, focal_mm=24)] * 2)}
+    facts |= recipe_facts(recipe, Delivery(title="Wall"), (3000, 2000), 254.0, 7)
     assert set(facts) == set(WORDS)
     assert file_name("{scene} {aperture} {focal} {first}-{last} {sharpening}", facts) == "Pan 1 f8 24mm FIELD0001-FIELD0005 sharp60"
+    assert file_name("{output} {width}x{height} {way} {counter}", facts) == "Wall 30x20 joint-light 007"
     assert unknown_words("{scene} {lens} {}") == ["lens", ""] and not unknown_words("plain {date}")
     assert len(file_name("山" * 100, {}).encode()) <= 120
 

@@ -154,10 +154,10 @@ def test_register_weave_paint_mend_finish_deliver(page: Page, tmp_path: Path) ->
     page.post(page.at("/finish/set"), {"name": "sharpen", "value": 80})
     assert page.recipe().finish.crop.w == pytest.approx(0.8)
 
-    for name, value in (("format", "jpeg"), ("profile", "rec2020"), ("long_edge", 400), ("name", "{scene}/../{frames}f"), ("folder", str(tmp_path))):
-        assert page.post(page.at("/deliver/set"), {"name": name, "value": value}).status_code == 200
+    for name, value in (("format", "jpeg"), ("profile", "rec2020"), ("size", "edge"), ("long_edge", 400), ("name", "{scene}/../{frames}f"), ("folder", str(tmp_path))):
+        assert page.post(page.at("/deliver/set/0"), {"name": name, "value": value}).status_code == 200
     for name, value in (("format", "gif"), ("long_edge", "wide"), ("folder", "relative/path"), ("folder", "/not/there"), ("anything", "1")):
-        assert page.post(page.at("/deliver/set"), {"name": name, "value": value}).status_code == 400
+        assert page.post(page.at("/deliver/set/0"), {"name": name, "value": value}).status_code == 400
     page.post(page.at("/deliver/go"))
     ended = done(page.library, jobs.latest(db, page.scene)["id"])  # type: ignore[index]
     assert ended["state"] == "done"

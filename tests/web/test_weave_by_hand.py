@@ -17,7 +17,7 @@ from eaveplane.pipeline.steps import make, open_forming
 from eaveplane.pipeline.ticket import Ticket
 from eaveplane.pipeline.view import Memory
 from eaveplane.store import jobs, scenes
-from tests.conftest import Set
+from tests.conftest import Set, delivering
 from tests.pipeline.test_work import done
 from tests.test_cli import run
 from tests.web.conftest import Page
@@ -66,7 +66,7 @@ def test_all_masks_by_hand_on_the_page_and_from_the_recipe_are_the_same_pixels(w
     middle = view.frame(page.recipe().frames[2].id, 0, (0, 0, *view.size))
     np.testing.assert_allclose(picture[200:205, 20:60], middle[200:205, 20:60], atol=1e-5)
     np.testing.assert_allclose(picture[425:430, 300:310], view.frame(near.id, 0, (300, 425, 10, 5)), atol=0.01)
-    scenes.decide(page.library.db, page.scene, "Where it goes", lambda r: r.model_copy(update={"delivery": r.delivery.model_copy(update={"format": "tiff", "folder": str(tmp_path)})}))
+    scenes.decide(page.library.db, page.scene, "Where it goes", lambda r: delivering(r, format="tiff", folder=str(tmp_path)))
     job = jobs.add_job(page.library.db, "deliver", scene_id=page.scene, recipe=page.recipe().to_json())
     page.client.application.extensions["eaveplane"].worker.wake()
     assert done(page.library, job)["state"] == "done"
@@ -97,7 +97,7 @@ def test_hiding_a_frame_registers_nothing_anew(woven: Page) -> None:
 
 def test_masks_go_out_and_come_in_again_without_a_code_changed(woven: Page, tmp_path: Path) -> None:
     page = woven
-    scenes.decide(page.library.db, page.scene, "Where it goes", lambda r: r.model_copy(update={"delivery": r.delivery.model_copy(update={"folder": str(tmp_path)})}))
+    scenes.decide(page.library.db, page.scene, "Where it goes", lambda r: delivering(r, folder=str(tmp_path)))
     _stroke(page, frame=page.recipe().frames[0].id)
     sent = []
     for turn in range(2):

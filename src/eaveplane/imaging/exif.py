@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import logging
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
 import exifread
 
-from .tiffdir import ASCII, BYTE, EXIF_POINTER, HEADER, LONG, POSITION_POINTER, RATIONAL, SHORT, UNDEFINED, Entry, directory
+from .tiffdir import ASCII, BYTE, CLASSIC, EXIF_POINTER, HEADER, LONG, LONG8, POSITION_POINTER, RATIONAL, SHORT, UNDEFINED, Entry, Layout, directory
 
 DENSITY = 300
 """Pixels an inch that delivered files tell."""
@@ -173,25 +174,47 @@ def position_entries(meta: Metadata) -> list[Entry]:
     return found if height is None else [*found, (0x0005, BYTE, bytes([int(height < 0)])), (0x0006, RATIONAL, abs(height))]
 
 
-def with_exif(main: list[Entry], meta: Metadata, start: int) -> bytes:
+@dataclass(frozen=True)
+class Carried:
+    """What a file says of its taking, as it stands there: entries of the main, the EXIF and the position directory, and its XMP packet."""
+
+    main: tuple[Entry, ...] = ()
+    exif: tuple[Entry, ...] = ()
+    position: tuple[Entry, ...] = ()
+    xmp: bytes = b""
+
+
+def _joined(*sources: Sequence[Entry]) -> list[Entry]:
+    """Entries of several sources; what an earlier one tells stands."""
+    found: dict[int, Entry] = {}
+    for source in sources:
+        for entry in source:
+            found.setdefault(entry[0], entry)
+    return list(found.values())
+
+
+def with_exif(main: list[Entry], meta: Metadata, start: int, carried: Carried = Carried(), layout: Layout = CLASSIC, following: int = 0) -> bytes:
     """A main directory that stands at byte `start` with what else belongs to it, and those of EXIF and position right behind it."""
     about, exif = exif_entries(meta)
-    position = position_entries(meta)
+    # orientation and software are ours whatever the source said
+    whole, behind_it = _joined(main, about[:2], carried.main, about), _joined(carried.exif, exif)
+    position = list(carried.position) or position_entries(meta)
+    kind = LONG if layout is CLASSIC else LONG8
 
     def pointed(exif_at: int, position_at: int) -> bytes:
-        pointers: list[Entry] = [(EXIF_POINTER, LONG, exif_at), *([(POSITION_POINTER, LONG, position_at)] if position else [])]
-        return directory([*about, *main, *pointers], start)
+        pointers: list[Entry] = [(EXIF_POINTER, kind, exif_at), *([(POSITION_POINTER, kind, position_at)] if position else [])]
+        return directory([*whole, *pointers], start, layout, following)
 
     exif_at = start + len(pointed(0, 0))
-    behind = directory(exif, exif_at)
-    return pointed(exif_at, exif_at + len(behind)) + behind + (directory(position, exif_at + len(behind)) if position else b"")
+    behind = directory(behind_it, exif_at, layout)
+    return pointed(exif_at, exif_at + len(behind)) + behind + (directory(position, exif_at + len(behind), layout) if position else b"")
 
 
-def density_entries() -> list[Entry]:
+def density_entries(density: float = DENSITY) -> list[Entry]:
     """How many pixels an inch has, the same in every file."""
-    return [(0x011A, RATIONAL, DENSITY), (0x011B, RATIONAL, DENSITY), (0x0128, SHORT, 2)]
+    return [(0x011A, RATIONAL, density), (0x011B, RATIONAL, density), (0x0128, SHORT, 2)]
 
 
-def exif_block(meta: Metadata) -> bytes:
+def exif_block(meta: Metadata, density: float = DENSITY, carried: Carried = Carried()) -> bytes:
     """A whole EXIF block (a small TIFF), as JPEG and PNG carry it."""
-    return HEADER + with_exif(density_entries(), meta, len(HEADER))
+    return HEADER + with_exif(density_entries(density), meta, len(HEADER), carried)

@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 from .colour import D50_XYZ, D65_XY, PRIMARIES, WORK_FROM_XYZ, Matrix, adaptation, decode_srgb, rgb_to_xyz, white_xyz
 
 STEPS = 65536
+PCS_WHITE = (0xF6D6, 0x10000, 0xD32D)
+"""D50 as every profile's head has to write it."""
 _D50_TO_D65 = adaptation(D50_XYZ, white_xyz(D65_XY))
 
 
@@ -104,8 +106,8 @@ def _tag_xyz(values: NDArray[np.float64]) -> bytes:
 
 @lru_cache(maxsize=4)
 def make_profile(primaries: str) -> bytes:
-    """A version 4 profile of the named primaries (`srgb`, `rec2020`) with the sRGB curve."""
-    names = {"srgb": "sRGB", "rec2020": "Rec. 2020 primaries, sRGB curve"}
+    """A version 4 profile of the named primaries (`srgb`, `p3`, `rec2020`) with the sRGB curve."""
+    names = {"srgb": "sRGB", "p3": "Display P3", "rec2020": "Rec. 2020 primaries, sRGB curve"}
     if primaries not in PRIMARIES:
         raise ValueError(f"no such primaries: {primaries}")
     to_d50 = adaptation(white_xyz(D65_XY), D50_XYZ)
@@ -138,7 +140,7 @@ def make_profile(primaries: str) -> bytes:
         table += struct.pack(">4sII", name, places[data], len(data))
     size = start + len(body)
     head = struct.pack(">I4sI4s4s4s", size, b"\0\0\0\0", 0x04300000, b"mntr", b"RGB ", b"XYZ ")
-    head += struct.pack(">6H4s", 2026, 4, 1, 0, 0, 0, b"acsp") + b"\0" * 28 + struct.pack(">3i", *(round(v * 65536) for v in D50_XYZ))
+    head += struct.pack(">6H4s", 2026, 4, 1, 0, 0, 0, b"acsp") + b"\0" * 28 + struct.pack(">3i", *PCS_WHITE)
     return head.ljust(128, b"\0") + struct.pack(">I", len(tags)) + table + body
 
 

@@ -13,7 +13,9 @@ from numpy.typing import NDArray
 
 T = TypeVar("T")
 R = TypeVar("R")
-CORES = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else (os.cpu_count() or 1)
+CORES_NAME = "EAVEPLANE_CORES"
+"""What tells a process to compute with fewer cores than there are."""
+CORES = max(1, int(os.environ.get(CORES_NAME) or 0)) if os.environ.get(CORES_NAME, "").isdecimal() else len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 _WORTH_SHARING = 250_000
 
 

@@ -1,15 +1,19 @@
-"""TIFF directories as bytes, for the raw files of the field camera and for EXIF in what is delivered."""
+"""TIFF directories as bytes and back, for the raw files of the field camera, for what is delivered and for EXIF that is carried along."""
 
 from __future__ import annotations
 
 import struct
+from dataclasses import dataclass
 from fractions import Fraction
+from typing import BinaryIO
 
 import numpy as np
 
-BYTE, ASCII, SHORT, LONG, RATIONAL, UNDEFINED, SRATIONAL = 1, 2, 3, 4, 5, 7, 10
+BYTE, ASCII, SHORT, LONG, RATIONAL, UNDEFINED, SRATIONAL, LONG8 = 1, 2, 3, 4, 5, 7, 10, 16
+WIDTHS = {BYTE: 1, ASCII: 1, SHORT: 2, LONG: 4, RATIONAL: 8, 6: 1, UNDEFINED: 1, 8: 2, 9: 4, SRATIONAL: 8, 11: 4, 12: 8, 13: 4, LONG8: 8}
+"""Bytes of one value of a type."""
 Entry = tuple[int, int, object]
-"""Tag, type, value: text, bytes, a number or a sequence of numbers."""
+"""Tag, type, value: text, a number, a sequence of numbers, or bytes as they are to stand in the file, little-endian."""
 
 
 MOST_RATIONAL = 2_000_000_000
@@ -25,6 +29,8 @@ def _rational(value: float, signed: bool) -> bytes:
 
 
 def _payload(kind: int, value: object) -> tuple[int, bytes]:
+    if isinstance(value, bytes):
+        return len(value) // WIDTHS[kind], value
     if kind == ASCII:
         text = str(value).encode("utf-8", "replace") + b"\0"
         return len(text), text
@@ -34,23 +40,86 @@ def _payload(kind: int, value: object) -> tuple[int, bytes]:
     values = np.atleast_1d(np.asarray(value))
     if kind in (RATIONAL, SRATIONAL):
         return len(values), b"".join(_rational(float(v), kind == SRATIONAL) for v in values)
-    return len(values), struct.pack(f"<{len(values)}{'H' if kind == SHORT else 'I'}", *(int(v) for v in values))
+    return len(values), np.asarray(values).astype({SHORT: "<u2", LONG8: "<u8"}.get(kind, "<u4")).tobytes()
 
 
-def directory(entries: list[Entry], start: int) -> bytes:
-    """A little-endian directory that will stand at byte `start`, its longer values right behind it."""
+@dataclass(frozen=True)
+class Layout:
+    """How directories of a file are laid out: those of TIFF, or of BigTIFF, whose places have 64 bits."""
+
+    header: bytes
+    count: str
+    entry: str
+    place: str
+
+    @property
+    def inline(self) -> int:
+        """Bytes of a value that stand in the entry itself."""
+        return struct.calcsize(self.place)
+
+    def length(self, entries: int) -> int:
+        """Bytes of a directory without its longer values."""
+        return struct.calcsize(self.count) + entries * (struct.calcsize(self.entry) + self.inline) + self.inline
+
+
+CLASSIC = Layout(struct.pack("<2sHI", b"II", 42, 8), "<H", "<HHI", "<I")
+BIG = Layout(struct.pack("<2sHHHQ", b"II", 43, 8, 0, 16), "<Q", "<HHQ", "<Q")
+HEADER = CLASSIC.header
+
+
+def directory(entries: list[Entry], start: int, layout: Layout = CLASSIC, following: int = 0) -> bytes:
+    """A little-endian directory that will stand at byte `start`, its longer values right behind it; `following` is where the next one stands."""
     entries = sorted(entries, key=lambda e: e[0])
-    after = start + 2 + 12 * len(entries) + 4
-    table, tail = struct.pack("<H", len(entries)), b""
+    after = start + layout.length(len(entries))
+    table, tail = struct.pack(layout.count, len(entries)), b""
     for tag, kind, value in entries:
         count, payload = _payload(kind, value)
-        if len(payload) <= 4:
-            table += struct.pack("<HHI", tag, kind, count) + payload.ljust(4, b"\0")
+        table += struct.pack(layout.entry, tag, kind, count)
+        if len(payload) <= layout.inline:
+            table += payload.ljust(layout.inline, b"\0")
         else:
-            table += struct.pack("<HHII", tag, kind, count, after + len(tail))
+            table += struct.pack(layout.place, after + len(tail))
             tail += payload + b"\0" * (len(payload) % 2)
-    return table + struct.pack("<I", 0) + tail
+    return table + struct.pack(layout.place, following) + tail
 
 
-HEADER = struct.pack("<2sHI", b"II", 42, 8)
+MOST_ENTRIES, MOST_VALUE = 400, 1 << 16
+_ORDERS = {b"II": "<", b"MM": ">"}
+_NUMBERS = {SHORT: "H", LONG: "I", RATIONAL: "I", 8: "h", 9: "i", SRATIONAL: "i", 11: "f", 12: "d", 13: "I"}
+
+
+def read_directory(file: BinaryIO, place: int, order: str) -> list[Entry]:
+    """The entries of a directory at a byte of a file, in the byte order `<` or `>`, with their values as little-endian bytes; longer
+    ones than 64 KB are passed over. Raises ValueError where there is none."""
+    file.seek(place)
+    head = file.read(2)
+    if len(head) < 2:
+        raise ValueError("a directory is cut off")
+    (count,) = struct.unpack(order + "H", head)
+    if not 0 < count <= MOST_ENTRIES:
+        raise ValueError(f"a directory of {count} entries")
+    table = file.read(12 * count)
+    found: list[Entry] = []
+    for k in range(len(table) // 12):
+        tag, kind, number = struct.unpack_from(order + "HHI", table, 12 * k)
+        size = WIDTHS.get(kind, 0) * number
+        if not 0 < size <= MOST_VALUE:
+            continue
+        data = table[12 * k + 8 : 12 * k + 8 + size]
+        if size > 4:
+            file.seek(struct.unpack_from(order + "I", table, 12 * k + 8)[0])
+            data = file.read(size)
+        if len(data) == size:
+            found.append((tag, kind, data if order == "<" or kind not in _NUMBERS else np.frombuffer(data, ">" + _NUMBERS[kind]).astype("<" + _NUMBERS[kind]).tobytes()))
+    return found
+
+
+def begins_directories(head: bytes) -> tuple[str, int] | None:
+    """The byte order of a file of directories that begins with these 8 bytes, as TIFF and most raw files do, and where the first one stands."""
+    order = _ORDERS.get(head[:2])
+    if order is None or len(head) < 8 or head[2:4] in (b"\x2b\0", b"\0\x2b"):
+        return None
+    return order, struct.unpack(order + "I", head[4:8])[0]
+
+
 EXIF_POINTER, POSITION_POINTER = 0x8769, 0x8825

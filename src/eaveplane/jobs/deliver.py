@@ -1,4 +1,4 @@
-"""Delivering a scene: the weave, finished, written with its recipe beside it."""
+"""Delivering a scene: the weave, finished, written as each ticked output asks for, with its recipe beside it."""
 
 from __future__ import annotations
 
@@ -7,78 +7,123 @@ import glob
 import json
 import shutil
 import sqlite3
-from datetime import datetime
+from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
-from ..core.deliver.delivery import SUFFIX, beside, facts_of, file_name
+from ..core.deliver.delivery import SUFFIX, OutputSet
+from ..core.deliver.names import beside, file_name, of_frames
 from ..imaging.write import free_name, put_in_place, writes
 from ..pipeline import scene
 from ..pipeline.library import Library
+from ..pipeline.naming import recipe_facts
 from ..pipeline.pictures import recipe_beside
 from ..pipeline.runner import Runner
-from ..pipeline.steps import open_registration
+from ..pipeline.steps import LEGEND, ORIGINS, Written, open_registration
 from ..recipe import Recipe
-from ..store import scenes
+from ..store import jobs, outputs, scenes
 from .kind import kind
 from .prepare import prepare
 from .queue import JobQueue
 
+NO_SIZE: dict[str, Any] = {"size": (0, 0), "density": 1.0}
+"""What is told of a file that is not there yet."""
+
 
 @kind("deliver")
 def deliver(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
-    arguments, library = json.loads(row["arguments"]), queue.library
     # the recipe of the moment in which delivery was asked for
-    recipe = Recipe.model_validate_json(arguments["recipe"])
+    recipe = Recipe.model_validate_json(json.loads(row["arguments"])["recipe"])
     preparing, weaving, writing = runner.parts(3, 4, 3)
+    for output in recipe.ticked():
+        # a folder that is not there is told before anything is computed
+        results_folder(queue.library, row, recipe.writing(output), NO_SIZE)
     planned = prepare(queue, row["scene_id"], recipe, preparing)
-    scene.weave(library.cache, planned, weaving)
+    scene.weave(queue.library.cache, planned, weaving)
     scenes.note_made(queue.db, row["scene_id"], woven=planned.result.key)
+    files = write_outputs(queue, row, planned, recipe, writing)
+    return f"Delivered {', '.join(file.name for file in files)}."
+
+
+def write_outputs(queue: JobQueue, row: sqlite3.Row, planned: scene.Plan, recipe: Recipe, runner: Runner) -> list[Path]:
+    """Write what the ticked outputs ask for, once it is woven; a job that was killed finds what it had written. Raises ValueError and PictureError."""
+    wanted = recipe.ticked()
+    if not wanted:
+        raise ValueError("No output is ticked. Tick one in Deliver.")
+    size = open_registration(queue.library.cache, planned.registered.key).size
+    files = []
+    for k, (output, part) in enumerate(zip(wanted, runner.parts(*[1.0] * len(wanted)), strict=True)):
+        files.append(_write(queue, row, planned, recipe.writing(output).standing_alone(size), k, part))
+    outputs.save_set(queue.db, outputs.LAST, OutputSet(outputs=recipe.outputs, author=recipe.about.author, rights=recipe.about.rights))
+    return files
+
+
+def _write(queue: JobQueue, row: sqlite3.Row, planned: scene.Plan, recipe: Recipe, number: int, runner: Runner) -> Path:
+    """Write one output."""
+    library, output = queue.library, recipe.delivery
     # made in the library first: whatever stands at the name in the end can be told from it
-    made = library.home / "delivering" / f"{row['id']}{SUFFIX[recipe.delivery.format]}"
+    made = library.home / "delivering" / f"{row['id']}.{number}{SUFFIX[output.format]}"
     made.parent.mkdir(exist_ok=True)
-    if not made.exists():
-        scene.write(library.cache, planned, recipe, made, False, writing)
-    out = Path(arguments["out"]) if "out" in arguments else _place(library, row, recipe)
+    facts, thumbnail = made.with_suffix(".json"), made.with_suffix(".thumbnail.jpg")
+    if not facts.exists():
+        made.unlink(missing_ok=True)
+        done: Written = scene.write(library.cache, planned, recipe, made, True, library.brought_profiles(), runner, thumbnail)
+        put_in_place(facts, writes(json.dumps(told_of(done))), replace=True)
+    told = json.loads(facts.read_text())
+    placed = jobs.arguments_of(queue.db, row["id"])
+    out = Path(placed["outs"][str(number)]) if str(number) in placed.get("outs", {}) else _place(library, row, recipe, told)
     for left in out.parent.glob(f".{glob.escape(out.name)}.*.part"):
         left.unlink(missing_ok=True)
-    if out.exists() and not filecmp.cmp(made, out, shallow=False):
+    if out.exists() and made.exists() and not filecmp.cmp(made, out, shallow=False):
         # somebody else took the name meanwhile
         out = free_name(out)
-    with queue.db.write() as connection:
-        connection.execute("UPDATE job SET arguments = ? WHERE id = ?", (json.dumps({**arguments, "out": str(out)}), row["id"]))
+    jobs.set_arguments(queue.db, row["id"], {**placed, "outs": {**placed.get("outs", {}), str(number): str(out)}})
     if not out.exists():
         put_in_place(out, lambda part: _copied_file(made, part))
-    size = open_registration(library.cache, planned.registered.key).size
-    put_in_place(recipe_beside(out), writes(recipe.standing_alone(size).to_json()), replace=True)
-    made.unlink(missing_ok=True)
-    scenes.add_result(queue.db, row["scene_id"], str(out), recipe)
-    return f"Delivered {out.name}."
+    put_in_place(recipe_beside(out), writes(recipe.to_json()), replace=True)
+    for ending in (ORIGINS, LEGEND):
+        beside_it = made.with_name(made.stem + ending)
+        if beside_it.exists():
+            put_in_place(out.with_name(out.stem + ending), lambda part, file=beside_it: _copied_file(file, part), replace=True)  # type: ignore[misc]
+    result = scenes.add_result(queue.db, row["scene_id"], str(out), recipe, told)
+    if thumbnail.exists():
+        library.thumbnails.mkdir(exist_ok=True)
+        shutil.move(thumbnail, library.thumbnails / f"{result}.jpg")
+    for left in made.parent.glob(f"{row['id']}.{number}*"):
+        left.unlink(missing_ok=True)
+    return out
 
 
-def _place(library: Library, row: sqlite3.Row, recipe: Recipe) -> Path:
-    """A free name in the folder that the recipe chooses. Raises ValueError where the folder cannot be used."""
-    folder, name = results_folder(library, row, recipe)
+def told_of(done: Written) -> dict[str, Any]:
+    """What is kept of a written file."""
+    return {**asdict(done), "provenance": {**done.provenance._asdict(), "told": done.provenance.told()} if done.provenance else None}
+
+
+def _place(library: Library, row: sqlite3.Row, recipe: Recipe, told: dict[str, Any]) -> Path:
+    """A free name in the folder that the output chooses. Raises ValueError where the folder cannot be used."""
+    folder, name = results_folder(library, row, recipe, told)
     return free_name(folder / (name + SUFFIX[recipe.delivery.format]))
 
 
-def results_folder(library: Library, row: sqlite3.Row, recipe: Recipe) -> tuple[Path, str]:
-    """The folder that the recipe chooses, and the name without a suffix. Raises ValueError where the folder cannot be used."""
+def results_folder(library: Library, row: sqlite3.Row, recipe: Recipe, told: dict[str, Any]) -> tuple[Path, str]:
+    """The folder that the output chooses, and the name without a suffix. Raises ValueError where the folder cannot be used."""
     about = scenes.scene(library.db, row["scene_id"])
     assert about is not None
     files = library.files(about["outing_id"])
-    originals = [files[i].path for f in recipe.kept() for i in f.sources()]
+    originals = [files[i].path for f in recipe.kept() for i in f.sources() if i in files]
     folder = beside(originals, recipe.delivery.folder)
     if not folder.is_absolute() or not folder.is_dir():
         raise ValueError(f"{folder} is not a folder. Choose another one, or none to write beside the originals.")
-    told = name_facts(library, about, recipe, datetime.now().strftime("%Y-%m-%d"))
-    return folder, file_name(recipe.delivery.name, told)
+    return folder, file_name(recipe.delivery.name, name_facts(library, about, recipe, told))
 
 
-def name_facts(library: Library, about: sqlite3.Row, recipe: Recipe, date: str) -> dict[str, str]:
-    """What the name of a delivery of a scene (its row, with the outing's name) can tell."""
+def name_facts(library: Library, about: sqlite3.Row, recipe: Recipe, told: dict[str, Any]) -> dict[str, str]:
+    """What the name of an output of a scene (its row, with the outing's name) can tell; `told` is of the file, its size and density."""
     metas = library.metadata(about["outing_id"])
     kept = recipe.kept()
-    return facts_of(about["outing"], about["name"], [f.file for f in kept], [metas[i][0] for f in kept for i in f.sources() if i in metas], date, recipe.weaving.detail, recipe.finish.sharpen)
+    frames = of_frames([f.file for f in kept], [metas[i][0] for f in kept for i in f.sources() if i in metas])
+    counter = len(scenes.results_of(library.db, about["id"])) + 1
+    return {"outing": about["outing"], "scene": about["name"], **frames, **recipe_facts(recipe, recipe.delivery, told["size"], told["density"], counter)}
 
 
 def _copied_file(source: Path, part: Path) -> None:

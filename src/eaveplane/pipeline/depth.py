@@ -11,8 +11,8 @@ SCALE = ((138, 75, 18), (192, 138, 30), (127, 154, 58), (47, 143, 134), (54, 100
 HATCHES = ((1, 1), (1, -1), (0, 1), (1, 0), (2, 1), (1, -2))
 """Direction of the lines by the frame's number: across, down for each step of the phase."""
 PERIOD = 12
-BLACK_LOST, WHITE_LOST = (0, (70, 130, 220)), (1, (200, 60, 20))
-"""Hatch and colour of tones lost in black and in white."""
+BLACK_LOST, WHITE_LOST, COLOUR_LOST = (0, (70, 130, 220)), (1, (200, 60, 20)), (2, (30, 90, 60))
+"""Hatch and colour of tones lost in black and in white, and of colours that a paper does not have."""
 
 
 def depth_colour(place: int, count: int) -> tuple[int, int, int]:

@@ -40,6 +40,8 @@ class Library:
         self.tickets = home / "tickets"
         self.card = home / "card"
         self.masks = home / "masks"
+        self.profiles = home / "profiles"
+        self.thumbnails = home / "thumbnails"
         self._lock: IO[str] | None = None
 
     @cached_property
@@ -72,6 +74,10 @@ class Library:
     def brought_masks(self) -> dict[str, Path]:
         """Files of masks that were brought in, by digest."""
         return {file.stem: file for file in self.masks.glob("*.tif")} if self.masks.is_dir() else {}
+
+    def brought_profiles(self) -> dict[str, Path]:
+        """Files of colour profiles that were brought in, by digest."""
+        return {file.stem: file for file in self.profiles.glob("*.icc")} if self.profiles.is_dir() else {}
 
     def megapixels(self, ids: list[str]) -> float:
         """Millions of pixels in files by id."""

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ..imaging.formats.registry import PICTURE_SUFFIXES, RAW_SUFFIXES
+from .steps import FRAME_SUFFIX, MASK_SUFFIX, ORIGINS
 
 MOST_FILES = 5000
 
@@ -41,6 +42,10 @@ def keep_in(folder: Path, suffix: str, fill: Callable[[Path], None]) -> Path:
         part.unlink(missing_ok=True)
 
 
+OURS = (MASK_SUFFIX, FRAME_SUFFIX, ORIGINS)
+"""How names of pictures end that are written beside results, and are no frames."""
+
+
 def recipe_beside(picture: Path) -> Path:
     """Where the recipe of a delivered picture lies: each file has its own."""
     return picture.with_name(f"{picture.name}.recipe.json")
@@ -56,7 +61,7 @@ def list_pictures(folder: Path) -> tuple[list[Path], list[Path]]:
         if not path.is_file() or any(part.startswith(".") for part in path.relative_to(folder).parts):
             continue
         suffix = path.suffix.lower()
-        if suffix not in PICTURE_SUFFIXES or recipe_beside(path).exists() or path.with_suffix(".recipe.json").exists():
+        if suffix not in PICTURE_SUFFIXES or path.name.endswith(OURS) or recipe_beside(path).exists() or path.with_suffix(".recipe.json").exists():
             skipped += [path] if not path.name.endswith(".recipe.json") else []
             continue
         found.append(path)

@@ -107,10 +107,14 @@ class Runner:
             outcome.append(error if error is not None else future.result())
         return outcome
 
+    def named(self, ticket: Ticket) -> str:
+        """How a step is told where its ticket is."""
+        return str(ticket.path)
+
     def _submit(self, call: Call, ticket: Ticket) -> Future[Any]:
         """A call on its way; one that a broken executor refuses is one that it lost."""
         try:
-            return self.executor.submit(call[0], *call[1], str(ticket.path))
+            return self.executor.submit(call[0], *call[1], self.named(ticket))
         except BrokenExecutor as error:
             lost: Future[Any] = Future()
             lost.set_exception(error)

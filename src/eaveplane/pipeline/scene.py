@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
+from ..core.deliver.sheet import Sheet, written
 from ..core.gather.coverage import LEAST_LOST, newly_soft
 from ..core.gather.inspect import Inspection
 from ..core.register.nudge import STILL
@@ -18,7 +19,28 @@ from ..recipe import FrameChoice, Reason, Recipe
 from .cache import Cache
 from .canvas import canvas_of
 from .runner import Runner
-from .steps import Flaws, FrameStep, GivenMask, Inspect, Label, Lift, Locate, Nudged, Register, Registration, Step, Weave, deliver, make, open_inspection, open_registration, shares_of, zone_shares
+from .steps import (
+    Flaws,
+    FrameStep,
+    GivenMask,
+    Inspect,
+    Label,
+    Lift,
+    Locate,
+    Nudged,
+    Register,
+    Registration,
+    Step,
+    Weave,
+    Written,
+    deliver,
+    frames_out,
+    make,
+    open_inspection,
+    open_registration,
+    shares_of,
+    zone_shares,
+)
 from .steps import write_masks as masks_out
 from .ticket import Ticket
 
@@ -110,6 +132,12 @@ def common(recipe: Recipe, planned: Plan, laid: Registration) -> Box:
         return 0, 0, 0, 0
 
 
+def sheet_for(recipe: Recipe, planned: Plan, laid: Registration) -> Sheet:
+    """How large the first ticked output becomes. Raises ValueError where frames have nothing in common."""
+    canvas = canvas_of(recipe, {id: placement.corners() for id, placement in zip(planned.ids, laid.placements, strict=True)}, laid.size)
+    return written(recipe.finish, recipe.delivery, canvas)[1]
+
+
 def label(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
     """Find the sharp zones; each frame's share of the textured picture."""
     needed: list[Step] = [planned.labelled, *([planned.woven.located] if planned.woven.located else []), *planned.masks]
@@ -133,10 +161,17 @@ def write_masks(cache: Cache, planned: Plan, recipe: Recipe, folder: Path, runne
     return names
 
 
-def write(cache: Cache, planned: Plan, recipe: Recipe, out: Path, replace: bool, runner: Runner) -> Path:
-    """Write the finished picture. Raises FileExistsError and PictureError."""
-    runner.one("Writing", deliver, str(cache.root), planned.woven, planned.result.key, recipe, str(out), replace)
-    return out
+def write_frames(cache: Cache, planned: Plan, recipe: Recipe, folder: Path, runner: Runner) -> list[str]:
+    """Write the registered frames, once they are woven; the files' names, near to far."""
+    names: list[str] = runner.one("Writing frames", frames_out, str(cache.root), planned.woven, planned.result.key, recipe, str(folder))
+    return names
+
+
+def write(cache: Cache, planned: Plan, recipe: Recipe, out: Path, replace: bool, profiles: Mapping[str, Path], runner: Runner, thumbnail: Path | None = None) -> Written:
+    """Write the finished picture as the first ticked output asks for; `profiles` are files by digest; where a
+    `thumbnail` is to be, one is written. Raises FileExistsError and PictureError."""
+    done: Written = runner.one("Writing", deliver, str(cache.root), planned.woven, planned.result.key, recipe, str(out), replace, profiles, thumbnail)
+    return done
 
 
 def inspection_of(frames: Sequence[FrameStep]) -> Inspect:

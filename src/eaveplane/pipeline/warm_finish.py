@@ -26,4 +26,4 @@ def warm_finish(root: FloatArray) -> None:
     picture = noise.denoised(root, of.noise, noise.measure(lambda box: root, [lambda box: root] * 2, (64, 64), gates), site)
     lit, canvas = picture.copy(), (0, 0, 64, 64)
     lay_light(lit, picture, of, site, known_of(of, whole_of(picture, picture, order_of(gates, picture), site)), canvas, SRGB_FROM_WORK)
-    for_screen(root_into(finish(lit, of, canvas, 0), SRGB_FROM_WORK))
+    for_screen(root_into(finish(lit, of, canvas, (64, 64)), SRGB_FROM_WORK))

@@ -140,3 +140,14 @@ def seconds_left(row: sqlite3.Row) -> float | None:
         return None
     spent = time.time() - row["started"]
     return float(spent * (1 - row["share"]) / row["share"])
+
+
+def arguments_of(db: Database, number: int) -> dict[str, Any]:
+    """What a job was asked with, and what it has noted since."""
+    row = db.row("SELECT arguments FROM job WHERE id = ?", number)
+    return dict(json.loads(row["arguments"])) if row else {}
+
+
+def set_arguments(db: Database, number: int, arguments: dict[str, Any]) -> None:
+    with db.write() as connection:
+        connection.execute("UPDATE job SET arguments = ? WHERE id = ?", (json.dumps(arguments), number))

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from typing import Any
 
 from ..recipe import Recipe
 from .database import Database
@@ -124,10 +125,11 @@ def note_inspected(db: Database, number: int, key: str, ids: list[str]) -> None:
         connection.execute("UPDATE scene SET inspected = ? WHERE id = ?", (json.dumps([key, ids]), number))
 
 
-def add_result(db: Database, number: int, path: str, recipe: Recipe) -> None:
-    """A delivered file and the recipe it was made with."""
+def add_result(db: Database, number: int, path: str, recipe: Recipe, told: Mapping[str, Any]) -> int:
+    """A delivered file, the recipe it was made with, what is told of it; its number."""
     with db.write() as connection:
-        connection.execute("INSERT INTO result (scene_id, path, recipe) VALUES (?, ?, ?)", (number, path, packed(connection, recipe)))
+        made = connection.execute("INSERT INTO result (scene_id, path, recipe, told) VALUES (?, ?, ?, ?)", (number, path, packed(connection, recipe), json.dumps(told)))
+        return int(made.lastrowid or 0)
 
 
 def recipe_of_result(db: Database, row: sqlite3.Row) -> Recipe:

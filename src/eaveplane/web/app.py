@@ -42,7 +42,7 @@ def create_app(library: Library, worker: Worker) -> Flask:
     for part in (shell, shelf, outing, planner, camera, queue, scene, gather, even, register, weave, mend, finish, deliver):
         app.register_blueprint(part.blueprint)
     # a stage's pages lie under a scene's number, its scripts and styles under its name
-    for stage in (gather, even, register, weave, mend, finish):
+    for stage in (gather, even, register, weave, mend, finish, deliver):
         name = stage.blueprint.name
         app.register_blueprint(Blueprint(f"{name}-files", stage.__name__, static_folder="static", static_url_path=f"/static/{name}"))
     return app

@@ -5,7 +5,7 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eaveplane.core.deliver.delivery import file_name
+from eaveplane.core.deliver.names import file_name
 
 
 @given(st.text(max_size=60), st.text(max_size=30))

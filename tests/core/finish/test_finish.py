@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eaveplane.core.finish.finish import finish
-from eaveplane.core.finish.geometry import crop_box, cut, cut_part, keystone, output_size, room_of, runs_together, straightened, to_crop, to_output, turned_size
+from eaveplane.core.finish.geometry import crop_box, cut, cut_part, cut_size, keystone, room_of, runs_together, straightened, to_crop, to_output, turned_size
 from eaveplane.core.finish.level import horizon_of, level_of_line
 from eaveplane.core.finish.output import Sharpening, grain_field, lay_grain, sharpened, sharpening_for
 from eaveplane.core.finish.settings import Crop, Finish, Grain
@@ -49,9 +49,9 @@ def test_a_crop_lies_inside(x: float, y: float, w: float, h: float) -> None:
 
 def test_finishing_in_order() -> None:
     picture = _root()
-    plain = finish(picture.copy(), Finish(), (0, 0, 32, 24), 0)
+    plain = finish(picture.copy(), Finish(), (0, 0, 32, 24), (32, 24))
     np.testing.assert_array_equal(plain, picture)
-    cut_ = finish(picture, Finish(crop=Crop(x=0.25, y=0.5, w=0.5, h=0.5)), (0, 0, 32, 24), 8)
+    cut_ = finish(picture, Finish(crop=Crop(x=0.25, y=0.5, w=0.5, h=0.5)), (0, 0, 32, 24), (8, 6))
     assert cut_.shape == (6, 8, 3)
     with pytest.raises(ValueError, match="ratio"):
         Finish(ratio="0:3")
@@ -64,19 +64,19 @@ CUTS = st.builds(
 )  # fmt: skip
 
 
-@given(CUTS, st.sampled_from([0, 31, 60]), st.floats(0, 1), st.floats(0, 1))
+@given(CUTS, st.sampled_from([1.0, 0.4, 0.77, 1.9]), st.floats(0, 1), st.floats(0, 1))
 @settings(max_examples=30)
-def test_a_part_of_the_output_is_what_the_whole_has_there(finishing: Finish, long_edge: int, right: float, down: float) -> None:
+def test_a_part_of_the_output_is_what_the_whole_has_there(finishing: Finish, scale: float, right: float, down: float) -> None:
     picture, canvas = _root(3, 90, 120), (10, 6, 100, 80)
     x, y, w, h = canvas
-    whole = cut(np.ascontiguousarray(picture[y : y + h, x : x + w]), finishing, canvas, long_edge)
-    size = output_size(finishing, canvas, long_edge)
+    size = tuple(round(v * scale) for v in cut_size(finishing, canvas))
+    whole = cut(np.ascontiguousarray(picture[y : y + h, x : x + w]), finishing, canvas, size)
     assert (whole.shape[1], whole.shape[0]) == size
     bw, bh = max(1, size[0] // 2), max(1, size[1] // 2)
     box = (int(right * (size[0] - bw)), int(down * (size[1] - bh)), bw, bh)
     part = cut_part(picture, (0, 0, 120, 90), finishing, canvas, size, box)
     # beyond the canvas there is picture for a part, and its edge repeated for the whole
-    rim = 3 if finishing.straighten or finishing.uprights else 0
+    rim = round(3 * max(scale, 1)) + (3 if scale > 1 else 0) if finishing.straighten or finishing.uprights else 0
     inner = np.s_[rim : bh - rim, rim : bw - rim]
     np.testing.assert_allclose(part[inner], whole[box[1] : box[1] + bh, box[0] : box[0] + bw][inner], atol=2e-5)
     # and a place of the picture lies where both say
@@ -98,7 +98,7 @@ def test_two_uprights_become_parallel_and_nothing_is_invented(left: float, right
     np.testing.assert_allclose(through(middle, matrix), middle, atol=1e-9)
     # the corners of what is left come from inside the canvas
     w, h = room_of(finishing, canvas)
-    size = output_size(finishing, canvas, 0)
+    size = cut_size(finishing, canvas)
     assert size == (w, h)
     corners = np.array([[0, 0], [w - 1, 0], [0, h - 1], [w - 1, h - 1]], np.float64)
     source = through(corners, np.linalg.inv(to_output(finishing, canvas, size)))

@@ -165,10 +165,10 @@ def _lay_rows(root: FloatArray, order: FloatArray, airs: Airs, painted: Painted,
     by_rows(rows, *root.shape[:2])
 
 
-def finish(picture: FloatArray, finishing: Finish, canvas: Box, long_edge: int) -> FloatArray:
-    """Geometry, size, sharpening and grain, in that order, of a developed canvas (h, w, 3) in the square root of light, which lies at
+def finish(picture: FloatArray, finishing: Finish, canvas: Box, size: Size) -> FloatArray:
+    """Geometry, a size (w, h), sharpening and grain, in that order, of a developed canvas (h, w, 3) in the square root of light, which lies at
     (x, y, w, h) of the reference frame."""
-    picture = cut(picture, finishing, canvas, long_edge)
+    picture = cut(picture, finishing, canvas, size)
     longest = max(picture.shape[:2])
     picture = sharpened(picture, sharpening_for(finishing, longest))
     lay_grain(picture, finishing.grain, grain_width(finishing.grain, finishing.paper, longest))

@@ -112,14 +112,6 @@ def cut_size(finish: Finish, canvas: Box) -> tuple[int, int]:
     return crop_box(finish.crop, *room_of(finish, canvas))[2:]
 
 
-def output_size(finish: Finish, canvas: Box, long_edge: int) -> tuple[int, int]:
-    """Pixels (w, h) of the finished picture of a canvas (x, y, w, h), whose long side is `long_edge`, or as it is where that is 0 or more."""
-    w, h = cut_size(finish, canvas)
-    if not long_edge or long_edge >= max(w, h):
-        return w, h
-    return max(1, round(w * long_edge / max(w, h))), max(1, round(h * long_edge / max(w, h)))
-
-
 def _to_cut(finish: Finish, canvas: Box) -> NDArray[np.float64]:
     """The matrix (3, 3) from pixels of the reference frame to those of the straightened and cropped canvas (x, y, w, h)."""
     _, _, w, h = canvas
@@ -155,13 +147,20 @@ def to_output(finish: Finish, canvas: Box, size: tuple[int, int]) -> NDArray[np.
     return np.asarray(np.array([[across, 0, across / 2 - 0.5], [0, down, down / 2 - 0.5], [0, 0, 1]]) @ _to_cut(finish, canvas))
 
 
-def resized(picture: FloatArray, long_edge: int) -> FloatArray:
-    """The picture with its long side at `long_edge` pixels, by area average; 0 or larger than it is: unchanged."""
-    longest = max(picture.shape[:2])
-    if not long_edge or long_edge >= longest:
+def resized(picture: FloatArray, size: tuple[int, int]) -> FloatArray:
+    """The picture (h, w, c) at a size (w, h): by area average where it becomes smaller, by a Lanczos kernel of 3 where it becomes larger."""
+    height, width = picture.shape[:2]
+    if size == (width, height):
         return picture
-    size = [max(1, round(v * long_edge / longest)) for v in picture.shape[:2]]
-    return np.asarray(cv2.resize(picture, (size[1], size[0]), interpolation=cv2.INTER_AREA))
+    if size[0] > width or size[1] > height:
+        return warp(picture, _enlarging((width, height), size), (0, 0, *size), repeat_edge=True)
+    return np.asarray(cv2.resize(picture, size, interpolation=cv2.INTER_AREA))
+
+
+def _enlarging(size: tuple[int, int], to: tuple[int, int]) -> NDArray[np.float64]:
+    """The matrix (3, 3) from pixels of a picture of a size (w, h) to those of it at another."""
+    across, down = to[0] / size[0], to[1] / size[1]
+    return np.array([[across, 0, across / 2 - 0.5], [0, down, down / 2 - 0.5], [0, 0, 1]])
 
 
 def _shares(length: int, count: int, first: int, number: int) -> tuple[int, FloatArray]:
@@ -178,6 +177,12 @@ def cut_part(piece: FloatArray, source: Box, finish: Finish, canvas: Box, size: 
     """A box (x, y, w, h) of a finished picture of a size (w, h), before sharpening, from a piece (h, w, 3) of the reference frame's grid that
     holds what it shows, `source` (x, y, w, h): the same pixels as `cut` makes of the whole canvas."""
     w, h = cut_size(finish, canvas)
+    if size[0] > w or size[1] > h:
+        scale, reach = size[0] / w, 4
+        x0, y0 = (max(0, int(v / scale) - reach) for v in box[:2])
+        x1, y1 = (min(length, int((a + b) / scale) + reach + 1) for length, a, b in ((w, box[0], box[2]), (h, box[1], box[3])))
+        smaller = cut_part(piece, source, finish, canvas, (w, h), (x0, y0, x1 - x0, y1 - y0))
+        return warp(smaller, _enlarging((w, h), size) @ _moved(x0, y0), box, repeat_edge=True)
     left, columns = _shares(w, size[0], box[0], box[2])
     top, lines = _shares(h, size[1], box[1], box[3])
     inner = (left, top, columns.shape[1], lines.shape[1])
@@ -193,8 +198,8 @@ def cut_part(piece: FloatArray, source: Box, finish: Finish, canvas: Box, size: 
     return np.ascontiguousarray(np.einsum("ij,jrc->irc", lines, across), np.float32)
 
 
-def cut(picture: FloatArray, finish: Finish, canvas: Box, long_edge: int) -> FloatArray:
-    """A developed canvas (h, w, 3), which lies at (x, y, w, h) of the reference frame, made upright, straightened, cropped and brought to size."""
+def cut(picture: FloatArray, finish: Finish, canvas: Box, size: tuple[int, int]) -> FloatArray:
+    """A developed canvas (h, w, 3), which lies at (x, y, w, h) of the reference frame, made upright, straightened, cropped and brought to a size (w, h)."""
     picture = straightened(picture, finish, canvas)
     x, y, w, h = crop_box(finish.crop, picture.shape[1], picture.shape[0])
-    return resized(np.ascontiguousarray(picture[y : y + h, x : x + w]), long_edge)
+    return resized(np.ascontiguousarray(picture[y : y + h, x : x + w]), size)

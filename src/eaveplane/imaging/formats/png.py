@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import struct
 import zlib
+from collections.abc import Iterator
 from pathlib import Path
-from typing import BinaryIO
 
 import imagecodecs
 import numpy as np
 from numpy.typing import NDArray
 
-from ..exif import DENSITY, Metadata, exif_block
-from .format import Format
+from ..exif import Metadata, exif_block
+from ..xmp import PNG_KEYWORD
+from .format import Format, Saving, eight_bits
 from .picture import Picture
 from .shown import finished, opened, size_of
 
@@ -29,20 +30,23 @@ def _read(path: Path, meta: Metadata, demosaic: str, highlights: str) -> Picture
     return finished(path, codes, profile, meta)
 
 
-def _chunk(file: BinaryIO, kind: bytes, data: bytes) -> None:
-    file.write(struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data)))
-
-
-def _write(path: Path, codes: NDArray[np.uint16], profile: bytes | None, meta: Metadata, quality: int) -> None:
-    data = imagecodecs.png_encode(np.ascontiguousarray(codes), level=4)
+def png_bytes(codes: NDArray[np.uint16] | NDArray[np.uint8], profile: bytes | None, chunks: list[tuple[bytes, bytes]] | None = None) -> Iterator[bytes]:
+    """A PNG of codes (h, w, 1..4), part by part, with a profile and chunks of a kind before its pixels."""
+    data = bytes(imagecodecs.png_encode(np.ascontiguousarray(codes), level=4))
     header = 8 + 25
+    yield data[:header]
+    for kind, told in [*([(b"iCCP", b"profile\0\0" + zlib.compress(profile))] if profile else []), *(chunks or [])]:
+        yield struct.pack(">I", len(told)) + kind + told + struct.pack(">I", zlib.crc32(kind + told))
+    yield data[header:]
+
+
+def _write(path: Path, codes: NDArray[np.uint16], profile: bytes | None, meta: Metadata, saving: Saving) -> None:
+    chunks = [(b"pHYs", struct.pack(">IIB", *[round(saving.density / 0.0254)] * 2, 1)), (b"eXIf", exif_block(meta, saving.density, saving.carried))]
+    if saving.carried.xmp:
+        chunks.append((b"iTXt", PNG_KEYWORD + b"\0\0\0\0\0" + saving.carried.xmp))
     with path.open("wb") as file:
-        file.write(data[:header])
-        if profile:
-            _chunk(file, b"iCCP", b"profile\0\0" + zlib.compress(profile))
-        _chunk(file, b"pHYs", struct.pack(">IIB", *[round(DENSITY / 0.0254)] * 2, 1))
-        _chunk(file, b"eXIf", exif_block(meta))
-        file.write(data[header:])
+        for part in png_bytes(codes if saving.bits == 16 else eight_bits(codes), profile, chunks):
+            file.write(part)
 
 
 PNG = Format("png", (".png",), lambda head: head[:8] == b"\x89PNG\r\n\x1a\n", size_of, _read, _write)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
@@ -12,19 +13,21 @@ from PIL import Image
 from ..errors import PictureError
 from ..exif import Metadata, read_metadata
 from ..write import put_in_place
-from .format import Format
+from .avif import AVIF
+from .format import Format, Saving
 from .jpeg import JPEG
 from .picture import Picture, check_size
 from .png import PNG
 from .raw import RAW
 from .tiff import TIFF
 
-FORMATS = (JPEG, PNG, RAW, TIFF)
-"""In the order in which a file is held against them: many raw files begin as TIFF does, but none as JPEG or PNG."""
+FORMATS = (JPEG, PNG, AVIF, RAW, TIFF)
+"""In the order in which a file is held against them: many raw files begin as TIFF does, but none as JPEG, PNG or AVIF."""
 PICTURE_SUFFIXES = frozenset(suffix for format in FORMATS for suffix in format.suffixes)
 RAW_SUFFIXES = frozenset(RAW.suffixes)
 WRITTEN = {suffix: format for format in FORMATS if format.write for suffix in format.suffixes}
-"""What results are written as, by suffix."""
+"""What pictures are written as, by suffix."""
+SUFFIXES_TOLD = ".tif, .png, .jpg or .avif"
 
 
 @dataclass(frozen=True)
@@ -87,16 +90,28 @@ def read_picture(path: Path, demosaic: str = "dht", highlights: str = "clip") ->
     return replace(picture, meta=picture.meta.upright())
 
 
-def write_picture(path: Path, codes: NDArray[np.uint16], profile: bytes | None, meta: Metadata, quality: int = 92, replace: bool = False) -> None:
-    """Write codes (h, w, 3) of 16 bits as TIFF, PNG (both 16 bits) or JPEG (8 bits), as the suffix of `path` says.
+THUMBNAIL = 480
+
+
+def write_thumbnail(path: Path, codes: NDArray[np.uint16], profile: bytes | None) -> None:
+    """Write codes (h, w, 3) small, as JPEG in their own profile; one that is there is replaced."""
+    height, width = codes.shape[:2]
+    scale = min(1.0, THUMBNAIL / max(width, height))
+    small = cv2.resize(codes, (max(1, round(width * scale)), max(1, round(height * scale))), interpolation=cv2.INTER_AREA)
+    path.parent.mkdir(exist_ok=True)
+    write_picture(path, np.asarray(small, np.uint16), profile, Metadata(), Saving(quality=85), replace=True)
+
+
+def write_picture(path: Path, codes: NDArray[np.uint16], profile: bytes | None, meta: Metadata, saving: Saving = Saving(), replace: bool = False) -> None:
+    """Write codes (h, w, 3) of 16 bits as TIFF, PNG, JPEG or AVIF, as the suffix of `path` says, saved as asked.
 
     Raises FileExistsError where the file stands and `replace` is false, PictureError where it cannot be written,
     ValueError for another suffix.
     """
     format = WRITTEN.get(path.suffix.lower())
     if format is None or format.write is None:
-        raise ValueError(f"{path.name}: results are written as .tif, .png or .jpg")
+        raise ValueError(f"{path.name}: results are written as {SUFFIXES_TOLD}")
     if path.exists() and not replace:
         raise FileExistsError(path)
     write = format.write
-    put_in_place(path, lambda part: write(part, codes, profile, meta, quality), replace)
+    put_in_place(path, lambda part: write(part, codes, profile, meta, saving), replace)

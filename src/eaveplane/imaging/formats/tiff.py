@@ -9,13 +9,11 @@ import tifffile
 from numpy.typing import NDArray
 
 from ..errors import PictureError
-from ..exif import Metadata, density_entries, with_exif
+from ..exif import Metadata
 from ..pyramid import Size
-from ..tiffdir import HEADER, LONG, SHORT, UNDEFINED, Entry
-from .format import Format, turned
+from .format import Format, Saving, eight_bits, turned
 from .picture import Picture, check_size, encoded, three_channels, upright
-
-ROWS = 256
+from .tiffwrite import Page, write_pages
 
 
 def _size(path: Path, meta: Metadata) -> Size:
@@ -43,35 +41,10 @@ def _read(path: Path, meta: Metadata, demosaic: str, highlights: str) -> Picture
     return Picture(upright(codes, meta.orientation), encoding, meta, raw=False)
 
 
-def _write(path: Path, codes: NDArray[np.uint16], profile: bytes | None, meta: Metadata, quality: int) -> None:
-    """Baseline TIFF, uncompressed. The library that reads TIFF here cannot write an EXIF directory into one."""
-    height, width = codes.shape[:2]
-    tops = range(0, height, ROWS)
-    counts = [min(ROWS, height - top) * width * 6 for top in tops]
-
-    def head(pixels: int) -> bytes:
-        offsets = [pixels + top * width * 6 for top in tops]
-        found: list[Entry] = [
-            (0x0100, LONG, width),
-            (0x0101, LONG, height),
-            (0x0102, SHORT, (16, 16, 16)),
-            (0x0103, SHORT, 1),
-            (0x0106, SHORT, 2),
-            (0x0111, LONG, offsets),
-            (0x0115, SHORT, 3),
-            (0x0116, LONG, ROWS),
-            (0x0117, LONG, counts),
-            (0x011C, SHORT, 1),
-            *density_entries(),
-        ]
-        return HEADER + with_exif([*found, (0x8773, UNDEFINED, profile)] if profile else found, meta, len(HEADER))
-
-    pixels = (len(head(0)) + 15) // 16 * 16
-    if pixels + sum(counts) >= 1 << 32:
-        raise PictureError(path, "would be larger than a TIFF can be (4 GB).", "Choose a smaller size.")
-    with path.open("wb") as file:
-        file.write(head(pixels).ljust(pixels, b"\0"))
-        np.ascontiguousarray(codes, "<u2").tofile(file)
+def _write(path: Path, codes: NDArray[np.uint16], profile: bytes | None, meta: Metadata, saving: Saving) -> None:
+    """The library that reads TIFF here cannot write an EXIF directory into one."""
+    shown = codes if saving.bits == 16 else eight_bits(codes)
+    write_pages(path, [Page(shown, profile, meta=meta)], saving, shown.nbytes)
 
 
 TIFF = Format("tiff", (".tif", ".tiff"), lambda head: head[:4] in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"), _size, _read, _write)

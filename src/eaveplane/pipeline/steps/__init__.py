@@ -5,11 +5,12 @@ They run in whatever executor they are submitted to: `make` with a cache's folde
 
 from .correct import Correct, corrected_as_read
 from .decode import Decode
-from .deliver import deliver
+from .deliver import LEGEND, ORIGINS, Written, deliver, frames_out
 from .flaws import Flaws, open_flaws
 from .frame import Frame, FrameStep, Measure, open_frame
 from .inspect import Inspect, open_inspection
 from .label import Evidence, Label, evidence, open_labels, zone_shares
+from .layers import FRAME_SUFFIX
 from .lift import Lift, Veils, open_veils, veils_of
 from .mask import SUFFIX as MASK_SUFFIX
 from .mask import GivenMask, by_hand, digest_of, mask_names, write_masks
@@ -21,7 +22,10 @@ from .step import Step, make
 from .weave import Forming, Weave, open_forming, open_weave, shares_of, way_of
 
 __all__ = [
+    "FRAME_SUFFIX",
+    "LEGEND",
     "MASK_SUFFIX",
+    "ORIGINS",
     "Correct",
     "Decode",
     "Evidence",
@@ -42,11 +46,13 @@ __all__ = [
     "Step",
     "Veils",
     "Weave",
+    "Written",
     "by_hand",
     "corrected_as_read",
     "deliver",
     "digest_of",
     "evidence",
+    "frames_out",
     "make",
     "mask_names",
     "open_flaws",

@@ -51,7 +51,8 @@ class Correct(FrameStep):
         levels.halve_into_levels()
         facts = json.loads((frame.folder / "frame.json").read_text())
         facts |= {"to_work": frame.encoding.to_work.tolist(), "peak": peak, "linear": False}
-        (folder / "profile.icc").write_bytes((frame.folder / "profile.icc").read_bytes())
+        for beside in ("profile.icc", "carried.json"):
+            (folder / beside).write_bytes((frame.folder / beside).read_bytes())
         (folder / "frame.json").write_text(json.dumps(facts))
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
+from ...imaging.carried import read_carried, to_json
 from ...imaging.errors import PictureError
 from ...imaging.formats.registry import read_picture
 from ...imaging.pyramid import Pyramid
@@ -22,7 +23,7 @@ SMALL_SIDE = 800
 class Decode(FrameStep):
     """The codes of a file, at full size only or at halved sizes too. Raises PictureError."""
 
-    name, version = "decode", 6
+    name, version = "decode", 7
     sha256: str
     full_only: bool
     demosaic: str
@@ -45,6 +46,7 @@ class Decode(FrameStep):
         levels.write(0, 0, 0, codes)
         levels.halve_into_levels()
         (folder / "profile.icc").write_bytes(encoding.profile or b"")
+        (folder / "carried.json").write_text(to_json(read_carried(self.path)))
         facts = {
             "raw": picture.raw,
             "to_work": encoding.to_work.tolist(),

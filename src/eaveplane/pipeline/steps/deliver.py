@@ -2,71 +2,104 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
-import numpy as np
+import tifffile
 
-from ...core.depth.distance import distances_of
-from ...core.depth.order import order_of
-from ...core.develop.develop import needs_guide
-from ...core.develop.relief import guide_of
-from ...core.finish.finish import finish, needs_order
-from ...core.finish.noise import changes
-from ...imaging.formats.registry import write_picture
-from ...imaging.icc import Encoding, standard_encoding
+from ...core.deliver.delivery import LAYERED
+from ...core.deliver.provenance import Origins, Provenance, legend
+from ...core.deliver.sheet import mounted, written
+from ...core.finish.finish import finish
+from ...imaging.cms import to_profile
+from ...imaging.formats.layered import write_layers, write_openraster
+from ...imaging.formats.registry import write_picture, write_thumbnail
 from ...imaging.light import to_codes
+from ...imaging.write import put_in_place, writes
 from ...recipe import Recipe
 from ..cache import Cache
-from ..canvas import canvas_of
 from ..ticket import Ticket
-from .finish import Development, finished, without_noise
-from .frame import Frame, encoding_of, open_frame
-from .label import open_labels
-from .mask import by_hand
-from .register import open_registration, registered_frames
-from .weave import Weave, apply_strokes, open_weave, places_for
+from .layers import layers_of, write_frames
+from .origins import origins_of
+from .source import Source
+from .target import given_profile, output_encoding, shown_by
+from .told import saving_for
+from .weave import Weave
+
+ORIGINS, LEGEND = " origins.tif", " origins.json"
 
 
-def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, replace: bool, ticket: str) -> str:
-    """Strokes, look, finish of a weave as it lies under the key `result`; write the picture to `out`. Stroke frames are ids, in the order
-    of `recipe.kept()`."""
-    cache, tell = Cache(Path(root)), Ticket(ticket)
+@dataclass(frozen=True)
+class Written:
+    """What was written: its size (w, h) in pixels, its density, whether it was enlarged, and where its pixels come from."""
+
+    size: tuple[int, int]
+    density: float
+    enlarged: bool
+    provenance: Provenance | None = None
+
+
+def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, replace: bool, profiles: Mapping[str, Path], thumbnail: Path | None, ticket: str) -> Written:
+    """Strokes, look, finish of a weave as it lies under the key `result`; write the picture to `out`, as the first ticked output of the recipe asks for;
+    `profiles` are the files of those that were brought in, by digest. A `thumbnail` is written
+    where one is to be. Raises PictureError and FileExistsError."""
+    tell, output = Ticket(ticket), recipe.delivery
     tell.tell(0.01)
-    registered = woven.labelled.registered
-    frames, laid = [open_frame(cache, frame) for frame in registered.frames], open_registration(cache, registered.key)
-    source = frames[laid.reference]
-    target = output_encoding(source, recipe)
-    picture = open_weave(cache, result).whole(0)
-    guided, finishing = needs_guide(recipe.look), recipe.finish.shown()
-    hand = by_hand(cache, recipe, laid.size)
-    painted, noisy, deep = bool(recipe.strokes or hand.masks or hand.limits), changes(finishing.noise), needs_order(finishing)
-    weights = open_labels(cache, woven.labelled.key) if painted or guided or noisy or deep else np.empty(0, np.float32)
-    size = (picture.shape[1], picture.shape[0])
-    guide = guide_of(picture, size, distances_of(weights, [frame.meta.focus_m for frame in frames])) if guided else None
-    readers = registered_frames(frames, [f.id for f in recipe.kept()], laid, recipe.even_out, [f.trim for f in recipe.kept()], places_for(cache, woven), hand)
-    if painted:
-        apply_strokes(picture, readers, weights, recipe.weaving, recipe.strokes, open_weave(cache, result).read, tell)
-    if noisy:
-        picture = without_noise(picture, readers, weights, finishing)
-    canvas = canvas_of(recipe, {f.id: placement.corners() for f, placement in zip(recipe.kept(), laid.placements, strict=True)}, size)
-    tell.tell(0.5)
+    source = Source(Cache(Path(root)), woven, result, recipe)
+    target, given = output_encoding(source.reference, recipe), given_profile(output, profiles)
+    finishing, sheet = written(recipe.finish.shown(), output, source.canvas)
+    picture = source.picture(tell)
+    tell.tell(0.4)
     # colours are drawn into what the target can hold, then carried in the widest primaries to be encoded
-    look = Development(recipe.look, source.shot, size, guide, np.asarray(np.linalg.inv(target.to_work), np.float64))
-    picture = finished(picture, look, finishing, canvas, order_of(weights, picture) if deep else None)
-    tell.tell(0.65)
-    picture = finish(picture, finishing, canvas, recipe.delivery.long_edge)
-    codes = to_codes(picture, target)
-    del picture
-    tell.tell(0.8)
-    write_picture(Path(out), codes, target.profile, source.meta, int(recipe.delivery.quality), replace)
+    look = source.development(picture, shown_by(target))
+    codes = to_codes(finish(source.finished(picture, look), finishing, source.canvas, sheet.size), target)
+    profile = target.profile
+    if given is not None:
+        codes, profile = to_profile(codes, given, output.intent, output.black_point), given
+    layered = output.format in LAYERED or Path(out).suffix == ".ora"
+    origins, provenance = origins_of(source, picture, look, finishing, sheet.size) if output.provenance else (None, None)
+    if not layered:
+        del picture
+        codes = mounted(codes, sheet)
+    if thumbnail is not None:
+        write_thumbnail(thumbnail, codes, profile)
+    tell.tell(0.75)
+    meta, saving = saving_for(source, output, sheet)
+    if layered:
+        if Path(out).exists() and not replace:
+            raise FileExistsError(out)
+        layers = layers_of(source, picture, look, finishing, target, codes, origins, tell)
+        if Path(out).suffix == ".ora":
+            put_in_place(Path(out), lambda part: write_openraster(part, layers, codes, profile, saving), replace)
+        else:
+            count = len(recipe.kept()) + len(finishing.light) + 7
+            put_in_place(Path(out), lambda part: write_layers(part, (layer for layer in layers if layer.codes is not codes), count, codes, profile, meta, saving), replace)
+    else:
+        write_picture(Path(out), codes, profile, meta, saving, replace)
+    if origins is not None and provenance is not None:
+        _write_origins(Path(out), origins, provenance, recipe, replace)
     tell.tell(1.0)
-    return out
+    return Written((codes.shape[1], codes.shape[0]), sheet.density, sheet.scale > 1, provenance)
 
 
-def output_encoding(source: Frame, recipe: Recipe) -> Encoding:
-    """What the result is written in: the input's own encoding (sRGB for raw), or the one chosen."""
-    if recipe.delivery.profile != "input":
-        return standard_encoding(recipe.delivery.profile)
-    # frames that were corrected or merged are kept in an encoding of our own: what the file said is kept beside it
-    profile = (source.folder / "profile.icc").read_bytes()
-    return standard_encoding("srgb") if source.raw or not profile else encoding_of(profile)
+def _write_origins(out: Path, origins: Origins, provenance: Provenance, recipe: Recipe, replace: bool) -> None:
+    """The map beside a delivery, and what it means."""
+
+    def write(part: Path) -> None:
+        tifffile.imwrite(part, origins, photometric="minisblack", compression="zlib", predictor=True, metadata=None)
+
+    told: dict[str, Any] = {"shares": provenance._asdict(), "told": provenance.told(), **legend([f.file for f in recipe.kept()])}
+    put_in_place(out.with_name(out.stem + ORIGINS), write, replace)
+    put_in_place(out.with_name(out.stem + LEGEND), writes(json.dumps(told, indent=1)), replace)
+
+
+def frames_out(root: str, woven: Weave, result: str, recipe: Recipe, folder: str, ticket: str) -> list[str]:
+    """Write the registered frames, developed alike, on the canvas of the first ticked output, into a folder; their names, near to far."""
+    source = Source(Cache(Path(root)), woven, result, recipe)
+    target = output_encoding(source.reference, recipe)
+    finishing, sheet = written(recipe.finish.shown(), recipe.delivery, source.canvas)
+    look = source.development(source.picture(Ticket(ticket)), shown_by(target))
+    return write_frames(source, look, finishing, target, sheet.size, Path(folder), Ticket(ticket))

@@ -12,7 +12,7 @@ from ...core.develop.develop import develop
 from ...core.develop.look import Light, Look
 from ...core.develop.relief import Guide
 from ...core.finish.finish import Known, changes_light, known_of, lay_light, needs_whole, rendition, whole_of
-from ...core.finish.noise import denoised, measure
+from ...core.finish.noise import changes, denoised, measure
 from ...core.finish.settings import Finish
 from ...core.masks.parts import Site
 from ...core.weave.laid import RegisteredFrames
@@ -33,6 +33,11 @@ class Development:
     def of(self, root: FloatArray, site: Site) -> FloatArray:
         """A piece in the weaving encoding, developed, in working light."""
         return develop(root, self.look, self.shot, "rec2020", site, self.guide, self.shown)
+
+
+def reduces_noise(finishing: Finish) -> bool:
+    """Whether a finish does anything about noise."""
+    return changes(finishing.noise)
 
 
 def without_noise(picture: FloatArray, readers: RegisteredFrames, weights: FloatArray, finishing: Finish) -> FloatArray:

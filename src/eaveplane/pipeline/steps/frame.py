@@ -16,8 +16,9 @@ from ...core.even.capture.settings import Capture
 from ...core.gather.detail import Detail, measure_detail
 from ...core.gather.octaves import Octaves
 from ...core.register.features import Features, find_features
-from ...imaging.colour import FloatArray
-from ...imaging.exif import Metadata
+from ...imaging.carried import from_json
+from ...imaging.colour import PRIMARIES, FloatArray
+from ...imaging.exif import Carried, Metadata
 from ...imaging.icc import Encoding, linear_encoding, read_profile, standard_encoding, wide_encoding
 from ...imaging.lensdata import LensData
 from ...imaging.light import channels, root_of, survey, to_root
@@ -97,6 +98,10 @@ class Frame:
             return to_root(self.codes.read(level, box), self.encoding, gain)
         return root_of(self.channels(level, box) @ (np.asarray(gain)[:, None] * self.encoding.to_work).T.astype(np.float32))
 
+    def carried(self) -> Carried:
+        """What its file says of its taking."""
+        return from_json((self.folder / "carried.json").read_text())
+
     def small(self) -> FloatArray:
         """Linear light at a small size, (h, w, 3)."""
         return np.asarray(np.load(self.measured / "small.npy"))
@@ -148,7 +153,7 @@ def open_frame(cache: Cache, step: FrameStep) -> Frame:
 
 def encoding_of(profile: bytes) -> Encoding:
     """The encoding that a file's profile describes."""
-    for primaries in ("srgb", "rec2020"):
+    for primaries in PRIMARIES:
         if profile == standard_encoding(primaries).profile:
             return standard_encoding(primaries)
     return read_profile(profile)

@@ -55,6 +55,7 @@ class Merge(FrameStep):
         facts = json.loads((frames[base].folder / "frame.json").read_text())
         facts |= {"to_work": frames[base].encoding.to_work.tolist(), "peak": peak, "linear": False, "times": times}
         (folder / "profile.icc").write_bytes(b"")
+        (folder / "carried.json").write_bytes((frames[base].folder / "carried.json").read_bytes())
         (folder / "frame.json").write_text(json.dumps(facts))
 
 

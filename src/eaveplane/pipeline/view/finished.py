@@ -13,7 +13,7 @@ from ...core.develop.develop import develop, for_screen, needs_guide, reaches
 from ...core.develop.look import Look
 from ...core.finish import maps, noise
 from ...core.finish.finish import Known, Whole, changes_light, known_of, lay_light, level_of, needs_order, needs_whole, reach_of, whole_of
-from ...core.finish.geometry import cut_part, cut_size, keystone, output_size, to_output
+from ...core.finish.geometry import cut_part, cut_size, keystone, to_output
 from ...core.finish.level import WIDE, Level, horizon_of
 from ...core.finish.output import Sharpening, grain_width, lay_grain, sharpened, sharpening_for
 from ...core.finish.output import reach_of as sharpening_reach
@@ -61,7 +61,7 @@ def finished(view: View, what: str, level: int, box: Box, options: ViewOptions) 
 def _finished(view: View, what: str, level: int, box: Box, options: ViewOptions) -> FloatArray:
     assert options.finish is not None
     finish = options.finish.shown()
-    longest = max(output_size(finish, options.canvas, options.long_edge))
+    longest = max(options.size)
     output = longest / max(cut_size(finish, options.canvas))
     sharpening = sharpening_for(finish, longest)
     radius = sharpening.radius / output * 0.5**level
@@ -196,7 +196,7 @@ def proof(view: View, what: str, place: tuple[float, float], size: Size, options
     At most of a size (w, h), smaller where the output is."""
     assert options.finish is not None
     finish = options.finish.shown()
-    whole = output_size(finish, options.canvas, options.long_edge)
+    whole = options.size
     turn = to_output(finish, options.canvas, whole)
     sharpening = sharpening_for(finish, max(whole))
     margin = sharpening_reach(sharpening)

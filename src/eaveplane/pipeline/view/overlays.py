@@ -18,9 +18,10 @@ from ...core.even.drift import MOST_SIDE, apart_map
 from ...core.finish.settings import Finish
 from ...core.masks.parts import Site
 from ...core.register.looking import REACH, edges_of, matched_difference
+from ...imaging.cms import Paper
 from ...imaging.colour import FloatArray
 from ...imaging.light import light_of, root_of
-from ...imaging.pyramid import Box
+from ...imaging.pyramid import Box, Size
 from ..depth import WHITE_LOST, depth_colour, hatch
 from .view import View, around, cut_out
 
@@ -35,14 +36,15 @@ MASKED = np.float32(118)
 
 @dataclass(frozen=True)
 class ViewOptions:
-    """What is asked for on top of the picture: the look, lost tones hatched, and the finish of a canvas (x, y, w, h) whose long side will have
-    `long_edge` pixels; 0 as many as there are."""
+    """What is asked for on top of the picture: the look, lost tones hatched, and the finish of a canvas (x, y, w, h) which becomes
+    an output of a `size` (w, h); printed on `paper`, what that cannot show hatched."""
 
     look: Look
     clipping: bool = False
     finish: Finish | None = None
     canvas: Box = (0, 0, 1, 1)
-    long_edge: int = 0
+    size: Size = (1, 1)
+    paper: Paper | None = None
 
 
 Overlay = Callable[[View, list[str], int, Box, Look], NDArray[np.uint8]]

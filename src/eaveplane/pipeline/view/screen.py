@@ -8,9 +8,11 @@ from numpy.typing import NDArray
 
 from ...core.develop.develop import clipped, for_screen
 from ...core.develop.look import Look
-from ...imaging.colour import FloatArray
+from ...imaging.cms import proofed
+from ...imaging.colour import FloatArray, encode_srgb
+from ...imaging.light import light_of
 from ...imaging.pyramid import Box
-from ..depth import BLACK_LOST, WHITE_LOST, hatch
+from ..depth import BLACK_LOST, COLOUR_LOST, WHITE_LOST, hatch
 from .finished import finished, made_upright, order_map, painted_map
 from .overlays import OVERLAYS, ViewOptions
 from .view import View, level_for
@@ -29,6 +31,10 @@ def screen(view: View, what: str, level: int, box: Box, options: ViewOptions) ->
     if kind in KINDS:
         return made_upright(view, level, box, options, lambda part: KINDS[kind](view, words, level, part, options.look))
     picture = finished(view, what, level, box, options) if options.finish else view.developed(what, level, box, options.look)
+    if options.paper:
+        shown, lost = proofed(np.round(encode_srgb(light_of(picture)) * 65535).astype(np.uint16), options.paper)
+        shown[lost & (hatch(COLOUR_LOST[0], box) > 0)] = COLOUR_LOST[1]
+        return shown
     shown = for_screen(picture)
     return _hatched(shown, picture, box) if options.clipping else shown
 

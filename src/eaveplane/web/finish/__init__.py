@@ -9,7 +9,8 @@ import numpy as np
 from flask import Blueprint, Response, abort, jsonify, request
 from pydantic import ValidationError
 
-from ...core.finish.geometry import keystone, output_size, runs_together
+from ...core.deliver.sheet import written
+from ...core.finish.geometry import keystone, runs_together
 from ...core.finish.level import level_of_line, upright
 from ...core.finish.output import grain_width, sharpening_for
 from ...core.finish.settings import PARTS, Air, AirAt, Crop, FineDetail, Finish, Glow, Grain, Guides, NoiseLeft, PaintedMap, Vignette
@@ -42,7 +43,8 @@ PROOF = (240, 150)
 @stage("finish", "Finish")
 def bench(scene: ScenePage) -> dict[str, Any]:
     finish = scene.recipe.finish
-    longest = max(output_size(finish, scene.canvas, scene.recipe.delivery.long_edge))
+    output, sheet = written(finish, scene.recipe.delivery, scene.canvas)
+    longest = max(sheet.size)
     return {
         "finish": finish,
         "start": Finish(),
@@ -60,8 +62,8 @@ def bench(scene: ScenePage) -> dict[str, Any]:
         "guides": get_args(Guides),
         "sharpen_for": FOR,
         "longest": longest,
-        "sharpening": sharpening_for(finish, longest),
-        "grain_px": grain_width(finish.grain, finish.paper, longest),
+        "sharpening": sharpening_for(output, longest),
+        "grain_px": grain_width(output.grain, output.paper, longest),
     }
 
 

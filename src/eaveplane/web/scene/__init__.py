@@ -12,11 +12,13 @@ from flask import Blueprint, Response, abort, jsonify, render_template, request,
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
+from ...core.deliver.sheet import written
 from ...core.develop.develop import for_screen, histogram
 from ...core.develop.look import NEUTRAL, Look
 from ...core.develop.tone import through_points
 from ...core.finish.settings import PARTS, Finish
 from ...core.weave.span import Span
+from ...imaging.cms import Paper
 from ...parameter import Control
 from ...pipeline.decisions import decide
 from ...pipeline.view import View, ViewOptions, overview, screen, viewport
@@ -201,7 +203,14 @@ def asked(scene: ScenePage) -> ViewOptions:
     if finish is not None and args.get("before") == "1":
         # before the finish: without one part of it, or all
         finish = finish.without(next((part for part in PARTS if part == args.get("part")), "all"))
-    return ViewOptions(look, request.args.get("clipping") == "1", finish, scene.canvas, scene.recipe.delivery.long_edge)
+    if finish is None:
+        return ViewOptions(look, args.get("clipping") == "1")
+    outputs, printed = scene.recipe.outputs, args.get("printed", "")
+    output = outputs[int(printed)] if printed.isdecimal() and int(printed) < len(outputs) else None
+    finish, sheet = written(finish, output or scene.recipe.delivery, scene.canvas)
+    file = desk().library.brought_profiles().get(output.profile_file) if output and output.profile == "file" else None
+    paper = Paper(file.read_bytes(), output.intent, output.black_point) if output and file else None
+    return ViewOptions(look, args.get("clipping") == "1", finish, scene.canvas, sheet.size, paper)
 
 
 def _screen(make: Callable[[], NDArray[np.uint8]]) -> NDArray[np.uint8]:

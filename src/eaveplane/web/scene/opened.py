@@ -316,9 +316,14 @@ class ScenePage:
             "weave": ("done" if self.woven else "stale") if self.row["woven"] else "open",
             "mend": "done" if any(s.mends for s in recipe.strokes) else "skipped" if delivered else "open",
             "finish": "done" if recipe.finish != Finish() else "skipped" if delivered else "open",
-            "deliver": ("done" if delivered == recipe else "stale") if delivered else "open",
+            "deliver": ("done" if self._stands(delivered) else "stale") if delivered else "open",
         }
         return [(STAGES[slug], states[slug]) for slug in ROUTE]
+
+    def _stands(self, delivered: Recipe) -> bool:
+        """Whether a recipe that was delivered is one of those that would be delivered now."""
+        size, output = delivered.size, delivered.delivery
+        return output in self.recipe.ticked() and size is not None and delivered == self.recipe.writing(output).standing_alone(size)
 
     def _delivered(self) -> Recipe | None:
         """The recipe of the newest delivery, where there is one that can be read."""

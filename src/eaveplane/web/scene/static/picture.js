@@ -78,6 +78,7 @@ export class Picture {
     if (this.finishing) {
       q.set("finished", 1);
       if (before && page.part) q.set("part", page.part);
+      if (page.printed !== undefined && page.stage === "deliver") q.set("printed", page.printed);
     }
     if (page.spanning) q.set("span", page.spanning.join());
     return q;

@@ -16,6 +16,7 @@ import { Register } from "../register/register.js";
 import { Weave } from "../weave/weave.js";
 import { Mend } from "../mend/mend.js";
 import { Finish } from "../finish/finish.js";
+import { Deliver } from "../deliver/deliver.js";
 
 const page = {
   state: read(),
@@ -43,7 +44,7 @@ const at = (stage) => all().filter((part) => part.stages.includes(stage));
 /** The parts at work at the stage that the page is at. */
 page.here = () => at(page.stage);
 const picture = page.picture = new Picture(page);
-for (const [name, Part] of Object.entries({ gather: Gather, even: Even, register: Register, weave: Weave, mend: Mend, finish: Finish })) page.parts[name] = new Part(page);
+for (const [name, Part] of Object.entries({ gather: Gather, even: Even, register: Register, weave: Weave, mend: Mend, finish: Finish, deliver: Deliver })) page.parts[name] = new Part(page);
 new Rulers(page);
 
 // ---- which frame, which view ----

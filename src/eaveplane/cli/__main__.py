@@ -1,0 +1,5 @@
+"""`python -m eaveplane.cli`."""
+
+from . import main
+
+main()
