@@ -125,6 +125,16 @@ def note_inspected(db: Database, number: int, key: str, ids: list[str]) -> None:
         connection.execute("UPDATE scene SET inspected = ? WHERE id = ?", (json.dumps([key, ids]), number))
 
 
+def inspected_of(db: Database, number: int) -> tuple[str, list[str]] | None:
+    """The key of the newest inspection and the frames, near to far, that it is of; None where there is none."""
+    row = db.row("SELECT inspected FROM scene WHERE id = ?", number)
+    try:
+        key, ids = json.loads(row["inspected"]) if row and row["inspected"] else ("", [])
+    except ValueError:
+        return None
+    return (key, ids) if key else None
+
+
 def add_result(db: Database, number: int, path: str, recipe: Recipe, told: Mapping[str, Any]) -> int:
     """A delivered file, the recipe it was made with, what is told of it; its number."""
     with db.write() as connection:

@@ -11,7 +11,7 @@ from werkzeug.routing import IntegerConverter, Map
 
 from ..jobs.worker import Worker
 from ..pipeline.library import Library
-from . import camera, deliver, even, finish, gather, mend, outing, planner, queue, register, scene, shelf, shell, weave
+from . import camera, deliver, even, finish, gather, many, mend, outing, planner, queue, register, scene, shelf, shell, weave
 from .desk import Desk
 from .security import protect
 
@@ -39,7 +39,7 @@ def create_app(library: Library, worker: Worker) -> Flask:
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.extensions["eaveplane"] = Desk(library, worker)
     protect(app)
-    for part in (shell, shelf, outing, planner, camera, queue, scene, gather, even, register, weave, mend, finish, deliver):
+    for part in (shell, shelf, outing, planner, camera, queue, scene, gather, even, register, weave, mend, finish, deliver, many):
         app.register_blueprint(part.blueprint)
     # a stage's pages lie under a scene's number, its scripts and styles under its name
     for stage in (gather, even, register, weave, mend, finish, deliver):

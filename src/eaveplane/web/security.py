@@ -35,7 +35,8 @@ def protect(app: Flask) -> None:
 
     @app.after_request
     def policy(response: Response) -> Response:
-        response.headers["Content-Security-Policy"] = POLICY
+        # a contact sheet carries its own style, and a policy that lets nothing run at all
+        response.headers.setdefault("Content-Security-Policy", POLICY)
         response.headers["X-Content-Type-Options"] = "nosniff"
         response.headers["Referrer-Policy"] = "same-origin"
         response.headers["Cross-Origin-Resource-Policy"] = "same-origin"

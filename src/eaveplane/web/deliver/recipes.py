@@ -7,10 +7,11 @@ import tempfile
 from pathlib import Path
 
 from flask import Response, jsonify, request
+from werkzeug.datastructures import FileStorage
 
 from ...imaging.write import put_in_place, writes
 from ...pipeline.taking import LABELS, PARTS, recipe_from, taking
-from ...recipe import read_recipe
+from ...recipe import Recipe, read_recipe
 from ..desk import desk
 from ..scene import decided, posted
 from ..scene.opened import opened
@@ -18,6 +19,14 @@ from ..security import refuse
 from . import blueprint
 
 LARGEST = 1 << 30
+
+
+def offered(file: FileStorage) -> tuple[Recipe, str]:
+    """The recipe in a file that was sent, and the file's name. Raises PictureError."""
+    name = Path(file.filename or "The file").name
+    with tempfile.NamedTemporaryFile(suffix=Path(name).suffix) as part:
+        file.save(part.name)
+        return recipe_from(Path(part.name), name), name
 
 
 @blueprint.post("/offer")
@@ -29,10 +38,7 @@ def offer(number: int) -> Response:
     if file is None:
         refuse("No file came along. Choose one.")
     assert file is not None
-    name = Path(file.filename or "The file").name
-    with tempfile.NamedTemporaryFile(suffix=Path(name).suffix) as part:
-        file.save(part.name)
-        found = recipe_from(Path(part.name), name)
+    found, name = offered(file)
     text = found.to_json()
     token = hashlib.sha256(text.encode()).hexdigest()[:16]
     folder = desk().library.home / "offered"
