@@ -12,7 +12,8 @@ from tests.browser.test_route import whole
 
 AXE = Path(__file__).parent / "vendor" / "axe.min.js"
 RULES = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
-PAGES = ["/", "/outing/1", "/planner/", "/camera/", "/queue/", *(f"/scene/1/{s}" for s in ("gather", "even", "register", "weave", "mend", "finish", "deliver"))]
+STAGES = ["gather", "even", "register", "weave", "mend", "finish", "deliver", "deliver/results"]
+PAGES = ["/", "/outing/1", "/outing/1/many", "/planner/", "/camera/", "/queue/", *(f"/scene/1/{stage}" for stage in STAGES)]
 
 
 @pytest.mark.parametrize(("width", "theme"), [(1280, "light"), (1024, "dark")])

@@ -208,6 +208,7 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     page.get_by_role("button", name="Write the picture").click()
     link = page.locator(".delivered a")
     expect(link).to_have_count(1, timeout=180_000)
+    page.click(".bench-deliver [data-panel=delivered]")
     with page.expect_download() as download:
         link.click()
     (out,) = card.glob("card 1*.tif")

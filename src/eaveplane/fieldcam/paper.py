@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..imaging.colour import D50_XYZ, D65_XY, adaptation, decode_srgb, encode_srgb, rgb_to_xyz, white_xyz
-from ..imaging.icc import PCS_WHITE
+from ..imaging.icc import assembled
 
 NAME = "Made-up matt paper"
 BLACK, WHITE, STRENGTH, TINT = 14.0, 95.0, 0.72, 2.0
@@ -67,14 +67,4 @@ def paper_profile() -> bytes:
         b"wtpt": b"XYZ \0\0\0\0" + struct.pack(">3i", *(round(float(v) * 65536) for v in _xyz_of(white))),
         **{b"A2B0": to_colour, b"A2B1": to_colour, b"A2B2": to_colour, b"B2A0": to_codes, b"B2A1": to_codes, b"B2A2": to_codes},
     }
-    places: dict[bytes, int] = {}
-    table, body = b"", b""
-    start = 128 + 4 + 12 * len(tags)
-    for tag, data in tags.items():
-        if data not in places:
-            places[data] = start + len(body)
-            body += data + b"\0" * (-len(data) % 4)
-        table += struct.pack(">4sII", tag, places[data], len(data))
-    head = struct.pack(">I4sI4s4s4s", start + len(body), b"\0\0\0\0", 0x02400000, b"prtr", b"RGB ", b"Lab ")
-    head += struct.pack(">6H4s", 2026, 4, 1, 0, 0, 0, b"acsp") + b"\0" * 28 + struct.pack(">3i", *PCS_WHITE)
-    return head.ljust(128, b"\0") + struct.pack(">I", len(tags)) + table + body
+    return assembled(b"prtr", b"Lab ", 0x02400000, tags)

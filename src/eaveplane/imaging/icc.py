@@ -131,6 +131,11 @@ def make_profile(primaries: str) -> bytes:
         b"bTRC": curve,
         b"chad": chad,
     }
+    return assembled(b"mntr", b"XYZ ", 0x04300000, tags)
+
+
+def assembled(device: bytes, connection: bytes, version: int, tags: dict[bytes, bytes]) -> bytes:
+    """A profile of an RGB device of a class (`mntr`, `prtr`), whose colours connect as `XYZ ` or `Lab `, of its tags; equal ones stand once."""
     table, body, places = b"", b"", {}
     start = 128 + 4 + 12 * len(tags)
     for name, data in tags.items():
@@ -138,8 +143,7 @@ def make_profile(primaries: str) -> bytes:
             places[data] = start + len(body)
             body += data + b"\0" * (-len(data) % 4)
         table += struct.pack(">4sII", name, places[data], len(data))
-    size = start + len(body)
-    head = struct.pack(">I4sI4s4s4s", size, b"\0\0\0\0", 0x04300000, b"mntr", b"RGB ", b"XYZ ")
+    head = struct.pack(">I4sI4s4s4s", start + len(body), b"\0\0\0\0", version, device, b"RGB ", connection)
     head += struct.pack(">6H4s", 2026, 4, 1, 0, 0, 0, b"acsp") + b"\0" * 28 + struct.pack(">3i", *PCS_WHITE)
     return head.ljust(128, b"\0") + struct.pack(">I", len(tags)) + table + body
 

@@ -29,6 +29,24 @@ def offered(file: FileStorage) -> tuple[Recipe, str]:
         return recipe_from(Path(part.name), name), name
 
 
+def keep(recipe: Recipe) -> str:
+    """Keep a recipe that was offered until something is taken from it; the token under which it is found."""
+    text = recipe.to_json()
+    token = hashlib.sha256(text.encode()).hexdigest()[:16]
+    folder = desk().library.home / "offered"
+    folder.mkdir(exist_ok=True)
+    put_in_place(folder / f"{token}.json", writes(text), replace=True)
+    return token
+
+
+def kept(token: str) -> Recipe:
+    """A recipe that was offered; 404 where it is gone."""
+    file = desk().library.home / "offered" / f"{token}.json"
+    if not token.isalnum() or not file.is_file():
+        refuse("That recipe is not there any more. Choose its file again.", 404)
+    return read_recipe(file)
+
+
 @blueprint.post("/offer")
 def offer(number: int) -> Response:
     """What a file's recipe has to offer; it is kept until something is taken."""
@@ -39,12 +57,7 @@ def offer(number: int) -> Response:
         refuse("No file came along. Choose one.")
     assert file is not None
     found, name = offered(file)
-    text = found.to_json()
-    token = hashlib.sha256(text.encode()).hexdigest()[:16]
-    folder = desk().library.home / "offered"
-    folder.mkdir(exist_ok=True)
-    put_in_place(folder / f"{token}.json", writes(text), replace=True)
-    return jsonify({"token": token, "name": name, "frames": len(found.kept()), "parts": [{"part": part, "label": LABELS[part]} for part in PARTS]})
+    return jsonify({"token": keep(found), "name": name, "frames": len(found.kept()), "parts": [{"part": part, "label": LABELS[part]} for part in PARTS]})
 
 
 @blueprint.post("/take")
@@ -53,10 +66,7 @@ def take(number: int) -> str:
     token, parts = posted("token"), [part for part in posted("parts").split(",") if part]
     if not parts or any(part not in PARTS for part in parts):
         refuse("Tick what is to be taken.")
-    file = desk().library.home / "offered" / f"{token}.json"
-    if not token.isalnum() or not file.is_file():
-        refuse("That recipe is not there any more. Choose its file again.", 404)
-    other, view = read_recipe(file), opened(number).view
+    other, view = kept(token), opened(number).view
     if view is None:
         refuse("The frames have not been read yet. Try again in a moment.")
     assert view is not None

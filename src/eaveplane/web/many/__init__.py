@@ -12,7 +12,7 @@ from ...pipeline.taking import LABELS, PARTS
 from ...recipe import Recipe
 from ...store import outings, outputs, runs, scenes
 from ..deliver import with_set
-from ..deliver.recipes import offered
+from ..deliver.recipes import kept, offered
 from ..desk import desk, download
 from ..scene.opened import opened
 from ..security import refuse
@@ -35,7 +35,9 @@ def page(number: int) -> str:
     found = [opened(row["id"]) for row in scenes.scenes_of(desk().db, number)]
     found = [scene for scene in found if scene.recipe.kept()]
     labels = {part: LABELS[part] for part in PARTS if part not in NOT_CARRIED}
-    return render_template("many/page.html", outing=_row(number), found=found, parts=labels, sets=outputs.saved_sets(desk().db), runs=runs.runs_of(desk().db, number))
+    dropped = request.args.get("offered", "")
+    around = {"outing": _row(number), "sets": outputs.saved_sets(desk().db), "runs": runs.runs_of(desk().db, number)}
+    return render_template("many/page.html", found=found, parts=labels, dropped=dropped if dropped.isalnum() else "", **around)
 
 
 @blueprint.post(AT + "/many/go")
@@ -66,6 +68,8 @@ def _source(there: set[int]) -> Recipe:
     """The recipe from which something is carried: of a scene, or of a file; 400 where there is none."""
     told = request.form.get("from", "")
     file = request.files.get("file")
+    if told.startswith("offered:"):
+        return kept(told.removeprefix("offered:"))
     if told == "file" and file is not None and file.filename:
         return offered(file)[0]
     if not told.isdecimal() or int(told) not in there:

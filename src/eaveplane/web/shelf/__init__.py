@@ -12,6 +12,7 @@ from werkzeug.wrappers import Response as AnyResponse
 from ...imaging.formats.registry import PICTURE_SUFFIXES
 from ...pipeline.pictures import keep_in
 from ...store import jobs, outings, scenes
+from ..deliver.recipes import LARGEST, keep, offered
 from ..desk import desk, folder_of
 from ..scene.opened import opened
 from ..security import refuse
@@ -19,6 +20,8 @@ from ..security import refuse
 blueprint = Blueprint("shelf", __name__, template_folder="templates", static_folder="static", static_url_path="/static/shelf")
 CHUNK = 1 << 20
 LARGEST_UPLOAD = 4 << 30
+MOST_SHOWN = 8
+"""Delivered files of an outing that the shelf shows; a scene lists all of its own."""
 
 
 @blueprint.get("/")
@@ -39,8 +42,26 @@ def _outings() -> list[dict[str, Any]]:
         there = [scene for s in scenes.scenes_of(db, row["id"]) if (scene := opened(s["id"])).recipe.frames]
         files = outings.files_of(db, row["id"])
         job = jobs.latest_of_outing(db, row["id"])
-        found.append({"row": row, "scenes": there, "files": len(files), "problems": library.outing_problems(row["id"]), "job": job})
+        delivered = sorted((file for scene in there for file in scene.results), key=lambda file: -file["id"])[:MOST_SHOWN]
+        shown = [{"scene": file["scene_id"], "number": file["id"], "path": Path(file["path"]), "thumbnail": (library.thumbnails / f"{file['id']}.jpg").exists()} for file in delivered]
+        found.append({"row": row, "delivered": shown, "scenes": there, "files": len(files), "problems": library.outing_problems(row["id"]), "job": job})
     return found
+
+
+@blueprint.post("/shelf/recipe")
+def recipe() -> Response:
+    """A recipe, or a picture that was delivered with its recipe inside: where it can be carried to scenes."""
+    request.max_content_length = LARGEST
+    file = request.files.get("file")
+    if file is None:
+        refuse("No file came along. Choose one.")
+    assert file is not None
+    found, name = offered(file)
+    newest = next(iter(outings.outings(desk().db)), None)
+    if newest is None:
+        refuse(f"{name} is a recipe. Bring in frames first, then drop it on their scene.")
+    assert newest is not None
+    return jsonify({"page": url_for("many.page", number=newest["id"], offered=keep(found))})
 
 
 @blueprint.get("/shelf/folders")

@@ -61,6 +61,19 @@ async function sendAll() {
 field.addEventListener("change", () => choose(field.files));
 form.addEventListener("submit", (event) => { event.preventDefault(); if (files.length) sendAll(); });
 document.addEventListener("dragover", (event) => event.preventDefault());
-document.addEventListener("drop", (event) => { event.preventDefault(); choose(event.dataTransfer.files); if (files.length) sendAll(); });
+document.addEventListener("drop", async (event) => {
+  event.preventDefault();
+  const dropped = [...event.dataTransfer.files];
+  // one file by itself is no scene: it may be a recipe, or hold one
+  if (dropped.length === 1) {
+    const body = new FormData();
+    body.append("file", dropped[0]);
+    const answer = await send(form.dataset.recipe, { method: "POST", body });
+    if (answer.ok) { location.assign((await answer.json()).page); return; }
+    if (/\.json$/i.test(dropped[0].name)) { tell(await answer.text(), true); return; }
+  }
+  choose(dropped);
+  if (files.length) sendAll();
+});
 const refused = sessionStorage.getItem("refused");
 if (refused) { tell(refused, true); sessionStorage.removeItem("refused"); }
