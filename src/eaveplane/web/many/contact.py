@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import base64
 import json
+from pathlib import Path
 from typing import Any
 
 import cv2
 import numpy as np
 from flask import Response, abort, render_template
+from markupsafe import Markup
 from numpy.typing import NDArray
 
 from ...pipeline.view import ViewOptions, viewport
@@ -68,7 +70,8 @@ def told(scene: ScenePage) -> dict[str, Any]:
 
 
 def _sheet(title: str, number: int, found: list[ScenePage]) -> Response:
-    text = render_template("many/contact.html", title=title, outing=_row(number)["name"], sheets=[told(scene) for scene in found])
+    style = Markup("<style>\n") + Markup((Path(__file__).parent / "static" / "contact.css").read_text()) + Markup("</style>")
+    text = render_template("many/contact.html", title=title, style=style, outing=_row(number)["name"], sheets=[told(scene) for scene in found])
     response = Response(text, mimetype="text/html")
     # the page is kept as a file: it carries its own style, and nothing else may run in it
     response.headers["Content-Security-Policy"] = "default-src 'none'; img-src data:; style-src 'unsafe-inline'"
