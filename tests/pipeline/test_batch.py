@@ -20,11 +20,19 @@ import tifffile
 from PIL import Image
 
 from eaveplane.core.deliver.delivery import Delivery, OutputSet
+from eaveplane.jobs import worker as working
+from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline import cluster
 from eaveplane.pipeline.batch import STATE
+from eaveplane.pipeline.library import Library
 from eaveplane.pipeline.taking import recipe_from
 from eaveplane.recipe import Recipe
+from eaveplane.store import outings
+from eaveplane.store import scenes as stored
+from eaveplane.store.settings import CLUSTER, set_to
 from tests.conftest import Set
+from tests.pipeline.test_work import done as ended
+from tests.pipeline.test_work import settled
 from tests.test_cli import run
 
 pytestmark = pytest.mark.slow
@@ -169,3 +177,26 @@ def test_a_cluster_does_them_too_though_one_worker_is_lost(scenes: Path, done: P
     assert refused.exit_code == 3 and "another version" in refused.output
 
 
+
+
+def test_the_pages_work_goes_to_a_cluster_that_is_set(scenes: Path, small: Set, machines: tuple[str, list[subprocess.Popen[bytes]]], monkeypatch: pytest.MonkeyPatch) -> None:
+    def none(processes: int, nice: int) -> Any:
+        raise AssertionError("a process of this machine was started")
+
+    address, _ = machines
+    library = Library(scenes / "library")
+    set_to(library.db, CLUSTER, address)
+    monkeypatch.setattr(working, "worker_pool", none)
+    worker = Worker(library)
+    worker.start()
+    try:
+        outing = outings.add_outing(library.db, "On a cluster", scenes / "outing" / "place 0")
+        worker.queue.bring_in(outing, scenes / "outing" / "place 0")
+        settled(library)
+        (row,) = stored.scenes_of(library.db, outing)
+        job = worker.queue.add("register", scene_id=row["id"])
+        assert ended(library, job)["state"] == "done"
+    finally:
+        worker.stop()
+    with pytest.raises(ValueError, match="does not see"):
+        cluster.Cluster(address).check_sees(scenes / "not there")

@@ -108,6 +108,12 @@ def test_a_set_is_delivered_with_what_it_says_and_where_its_pixels_come_from(pag
     put(page, 2, title="Layers", format="ora", name="layers")
     files = delivered(page)
     assert {k: v.name for k, v in files.items()} == {"Archive": "archive.tif", "Web": "web.jpg", "Layers": "layers.ora"}
+    # a job that is taken up again, as after a server was killed, finds what it has written
+    before, job = len(scenes.results_of(page.library.db, page.scene)), jobs.latest(page.library.db, page.scene)
+    with page.library.db.write() as connection:
+        connection.execute("UPDATE job SET state = 'queued' WHERE id = ?", (job["id"],))  # type: ignore[index]
+    assert done(page.library, job["id"])["state"] == "done" and len(scenes.results_of(page.library.db, page.scene)) == before  # type: ignore[index]
+    assert not list((page.library.home / "delivering").iterdir())
     # what they say
     archive, web = files["Archive"], files["Web"]
     assert read_metadata(archive).rights == "© 2026 A. Walker" and read_metadata(web).camera == read_metadata(small.paths[0]).camera

@@ -113,9 +113,9 @@ def on_cluster(address: str, wanted: list[scenes.Scene]) -> list[dict[str, Any]]
     except ValueError as error:
         stop(str(error), BAD_INPUT)
     try:
-        return scenes.do_all(wanted, cluster.executor, Progress())
+        return scenes.do_all(wanted, cluster, Progress())
     finally:
-        cluster.close()
+        cluster.shutdown()
 
 
 @main.command()

@@ -59,8 +59,10 @@ def write_outputs(queue: JobQueue, row: sqlite3.Row, planned: scene.Plan, recipe
 
 
 def _write(queue: JobQueue, row: sqlite3.Row, planned: scene.Plan, recipe: Recipe, number: int, runner: Runner) -> Path:
-    """Write one output."""
-    library, output = queue.library, recipe.delivery
+    """Write one output; one that the job had written before it was killed is found."""
+    library, output, placed = queue.library, recipe.delivery, jobs.arguments_of(queue.db, row["id"])
+    if str(number) in placed.get("done", []) and Path(placed["outs"][str(number)]).exists():
+        return Path(placed["outs"][str(number)])
     # made in the library first: whatever stands at the name in the end can be told from it
     made = library.home / "delivering" / f"{row['id']}.{number}{SUFFIX[output.format]}"
     made.parent.mkdir(exist_ok=True)
@@ -70,14 +72,14 @@ def _write(queue: JobQueue, row: sqlite3.Row, planned: scene.Plan, recipe: Recip
         done: Written = scene.write(library.cache, planned, recipe, made, True, library.brought_profiles(), runner, thumbnail)
         put_in_place(facts, writes(json.dumps(told_of(done))), replace=True)
     told = json.loads(facts.read_text())
-    placed = jobs.arguments_of(queue.db, row["id"])
     out = Path(placed["outs"][str(number)]) if str(number) in placed.get("outs", {}) else _place(library, row, recipe, told)
     for left in out.parent.glob(f".{glob.escape(out.name)}.*.part"):
         left.unlink(missing_ok=True)
     if out.exists() and made.exists() and not filecmp.cmp(made, out, shallow=False):
         # somebody else took the name meanwhile
         out = free_name(out)
-    jobs.set_arguments(queue.db, row["id"], {**placed, "outs": {**placed.get("outs", {}), str(number): str(out)}})
+    placed["outs"] = {**placed.get("outs", {}), str(number): str(out)}
+    jobs.set_arguments(queue.db, row["id"], placed)
     if not out.exists():
         put_in_place(out, lambda part: _copied_file(made, part))
     put_in_place(recipe_beside(out), writes(recipe.to_json()), replace=True)
@@ -89,7 +91,8 @@ def _write(queue: JobQueue, row: sqlite3.Row, planned: scene.Plan, recipe: Recip
     if thumbnail.exists():
         library.thumbnails.mkdir(exist_ok=True)
         shutil.move(thumbnail, library.thumbnails / f"{result}.jpg")
-    for left in made.parent.glob(f"{row['id']}.{number}*"):
+    jobs.set_arguments(queue.db, row["id"], {**placed, "done": [*placed.get("done", []), str(number)]})
+    for left in (*made.parent.glob(f"{row['id']}.{number}.*"), *made.parent.glob(f"{row['id']}.{number} *")):
         left.unlink(missing_ok=True)
     return out
 
@@ -119,11 +122,16 @@ def results_folder(library: Library, row: sqlite3.Row, recipe: Recipe, told: dic
 
 def name_facts(library: Library, about: sqlite3.Row, recipe: Recipe, told: dict[str, Any]) -> dict[str, str]:
     """What the name of an output of a scene (its row, with the outing's name) can tell; `told` is of the file, its size and density."""
+    counter = len(scenes.results_of(library.db, about["id"])) + 1
+    return {**scene_facts(library, about, recipe), **recipe_facts(recipe, recipe.delivery, told["size"], told["density"], counter)}
+
+
+def scene_facts(library: Library, about: sqlite3.Row, recipe: Recipe) -> dict[str, str]:
+    """What all names of a scene's outputs can tell alike."""
     metas = library.metadata(about["outing_id"])
     kept = recipe.kept()
     frames = of_frames([f.file for f in kept], [metas[i][0] for f in kept for i in f.sources() if i in metas])
-    counter = len(scenes.results_of(library.db, about["id"])) + 1
-    return {"outing": about["outing"], "scene": about["name"], **frames, **recipe_facts(recipe, recipe.delivery, told["size"], told["density"], counter)}
+    return {"outing": about["outing"], "scene": about["name"], **frames}
 
 
 def _copied_file(source: Path, part: Path) -> None:

@@ -16,11 +16,13 @@ from concurrent.futures.process import BrokenProcessPool
 
 from ..imaging.errors import PictureError
 from ..imaging.rows import CORES
+from ..pipeline.cluster import Cluster
 from ..pipeline.library import Library
 from ..pipeline.pool import worker_pool
 from ..pipeline.runner import Runner
 from ..pipeline.ticket import Cancelled
 from ..store import jobs
+from ..store.settings import CLUSTER, setting
 from .kind import KINDS
 from .queue import JobQueue
 
@@ -56,6 +58,11 @@ class Worker:
             if lane.pool:
                 lane.pool.shutdown(wait=False, cancel_futures=True)
 
+    def work_elsewhere(self) -> None:
+        """Where the work is done has been set anew: from the next job on."""
+        self._lanes[0].set_anew = True
+        self.wake()
+
     def wake(self) -> None:
         """There is something new to do."""
         for lane in self._lanes:
@@ -78,6 +85,10 @@ class Worker:
                 lane.awake.wait(1.0)
                 lane.awake.clear()
                 continue
+            if lane.set_anew and lane.pool:
+                lane.pool.shutdown(wait=False)
+                lane.pool = None
+            lane.set_anew = False
             lane.pool = lane.pool or lane.start_pool()
             try:
                 self._run(row, lane)
@@ -149,7 +160,9 @@ class _Lane:
     """A thread that takes jobs of its own kind, and the processes it gives their steps to."""
 
     def __init__(self, worker: Worker, name: str, processes: int) -> None:
-        self.name, self.processes = name, processes
+        self.name, self.processes, self.db = name, processes, worker.db
+        self.set_anew = False
+        """Whether its work goes elsewhere from now on."""
         self.pool: Executor | None = None
         self.awake = threading.Event()
         # a device beside the computer would not slow it down
@@ -157,4 +170,11 @@ class _Lane:
         self.thread = threading.Thread(target=worker.loop, args=(self,), name=name, daemon=True)
 
     def start_pool(self) -> Executor:
+        """Processes of this machine, or of the cluster that is set; one that does not answer is done without."""
+        address = setting(self.db, CLUSTER) if self.name == "work" else ""
+        if address:
+            try:
+                return Cluster(address)
+            except ValueError as error:
+                log.warning("%s The work is done here.", error)
         return worker_pool(self.processes, self.nice)

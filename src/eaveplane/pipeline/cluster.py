@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
+import os
 import platform
-from concurrent.futures import Executor
+from collections.abc import Callable
+from concurrent.futures import Executor, Future
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -25,8 +27,9 @@ def version_here() -> str:
     return f"{state.hexdigest()[:12]}, Python {platform.python_version()}, NumPy {np.__version__}"
 
 
-class Cluster:
-    """A cluster that was connected to; `executor` submits to it. Raises ValueError where it cannot be used, and says why."""
+class Cluster(Executor):
+    """A cluster that was connected to, as an executor; what a lost worker had is done again by another. Raises ValueError where it cannot be used,
+    and says why."""
 
     def __init__(self, address: str) -> None:
         try:
@@ -36,23 +39,27 @@ class Cluster:
         try:
             self.client: Any = Client(address, timeout=PATIENCE, set_as_default=False)  # type: ignore[no-untyped-call]
         except (OSError, ValueError, TimeoutError) as error:
-            raise ValueError(f"There is no cluster at {address} ({type(error).__name__}). Start its scheduler, or leave --cluster out.") from error
+            raise ValueError(f"There is no cluster at {address} ({type(error).__name__}). Start its scheduler, or do without it.") from error
+        self._executor: Any = self.client.get_executor(pure=False)  # type: ignore[no-untyped-call]
         theirs = self.client.run(version_here)
         if not theirs:
-            self.close()
+            self.shutdown()
             raise ValueError(f"The cluster at {address} has no workers. Start some: dask worker {address} --nthreads 1")
         unlike = {worker: version for worker, version in theirs.items() if version != version_here()}
         if unlike:
             worker, version = next(iter(unlike.items()))
-            self.close()
+            self.shutdown()
             raise ValueError(f"{len(unlike)} of {len(theirs)} workers have another version: {worker} has {version}, here it is {version_here()}. Install the same on all.")
-        self.workers = len(theirs)
 
-    @property
-    def executor(self) -> Executor:
-        """What scenes are submitted to; a scene whose worker is lost is done again by another."""
-        executor: Executor = self.client.get_executor(pure=False)
-        return executor
+    def check_sees(self, folder: Path) -> None:
+        """Raises ValueError where a worker does not see a folder that steps read and write under its own path."""
+        blind = [worker for worker, sees in self.client.run(os.path.isdir, str(folder)).items() if not sees]
+        if blind:
+            raise ValueError(f"{blind[0]} does not see {folder}. Keep the library in a folder that all machines have mounted at the same place.")
 
-    def close(self) -> None:
+    def submit(self, function: Callable[..., Any], /, *args: Any, **kwargs: Any) -> Future[Any]:
+        future: Future[Any] = self._executor.submit(function, *args, **kwargs)
+        return future
+
+    def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         self.client.close()

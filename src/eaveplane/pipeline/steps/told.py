@@ -9,6 +9,7 @@ from ...core.deliver.sheet import Sheet
 from ...imaging.carried import named
 from ...imaging.exif import Metadata
 from ...imaging.formats.format import Saving
+from ...imaging.formats.jpeg import MOST_SEGMENT
 from ...imaging.xmp import packed, packet
 from ...recipe import Recipe
 from .source import Source
@@ -24,7 +25,11 @@ def saving_for(source: Source, output: Delivery, sheet: Sheet) -> tuple[Metadata
         carried, meta = replace(carried, position=()), replace(meta, position=None)
     texts = {"title": about.title, "description": about.caption, "creator": about.author, "rights": about.rights}
     words = [word.strip() for word in about.keywords.split(",") if word.strip()]
-    xmp = packet(carried.xmp, texts, words, facts_of(source, output), output.position)
+    facts = facts_of(source, output)
+    xmp = packet(carried.xmp, texts, words, facts, output.position)
+    if output.format == "jpeg" and len(xmp) > MOST_SEGMENT:
+        # a JPEG has no room for a long recipe, which lies beside it all the same
+        xmp = packet(carried.xmp, texts, words, {k: v for k, v in facts.items() if k != "Recipe"}, output.position)
     return meta, Saving(
         bits=16 if output.deep else 8,
         packing="deflate" if output.format in LAYERED and output.packing == "none" else output.packing,

@@ -14,8 +14,9 @@ from ...core.deliver.names import WORDS, file_name, unknown_words
 from ...core.deliver.sheet import written
 from ...imaging.cms import NotForPictures, name_of
 from ...imaging.write import put_in_place
-from ...jobs.deliver import name_facts
+from ...jobs.deliver import scene_facts
 from ...parameter import controls
+from ...pipeline.naming import recipe_facts
 from ...recipe import Recipe
 from ...store import outputs
 from ..desk import desk, download, folder_of
@@ -40,10 +41,10 @@ def bench(scene: ScenePage) -> dict[str, Any]:
     library, recipe = desk().library, scene.recipe
     first = next((scene.files[i] for f in recipe.kept() for i in f.sources() if i in scene.files), None)
     beside = first.path.parent if first else None
-    shown = []
+    shown, facts, counter = [], scene_facts(library, scene.row, recipe), len(scene.results) + 1
     for output in recipe.outputs:
         sheet = written(recipe.finish, output, scene.canvas)[1]
-        name = file_name(output.name, name_facts(library, scene.row, recipe.writing(output), {"size": sheet.size, "density": sheet.density}))
+        name = file_name(output.name, {**facts, **recipe_facts(recipe, output, sheet.paper or sheet.size, sheet.density, counter)})
         shown.append({"is": output, "sheet": sheet, "will_be": name + SUFFIX[output.format], "told": told(output, sheet.size), "folder": output.folder or beside or ""})
     reference = scene.view.frames.get(scene.view.middle) if scene.view else None
     return {

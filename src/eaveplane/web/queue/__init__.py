@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from flask import Blueprint, abort, render_template, request
+from flask import Blueprint, abort, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response as AnyResponse
 
-from ...store import jobs
+from ...pipeline.cluster import Cluster
+from ...store import jobs, settings
 from ..desk import desk
+from ..security import refuse
 
 blueprint = Blueprint("queue", __name__, template_folder="templates", url_prefix="/queue")
 
@@ -18,7 +21,25 @@ def work() -> dict[str, object]:
 
 @blueprint.get("/")
 def page() -> str:
-    return render_template("queue/page.html", ended=jobs.recent(desk().db))
+    return render_template("queue/page.html", ended=jobs.recent(desk().db), cluster=settings.setting(desk().db, settings.CLUSTER))
+
+
+@blueprint.post("/cluster")
+def cluster() -> AnyResponse:
+    """Where the work is done: on a cluster, or, with an empty address, on this machine."""
+    address = request.form.get("address", "").strip()
+    if address:
+        try:
+            found = Cluster(address)
+            try:
+                found.check_sees(desk().library.home)
+            finally:
+                found.shutdown()
+        except ValueError as error:
+            refuse(str(error))
+    settings.set_to(desk().db, settings.CLUSTER, address)
+    desk().worker.work_elsewhere()
+    return redirect(url_for("queue.page"))
 
 
 @blueprint.get("/list")
