@@ -118,6 +118,11 @@ def grow(times: list[float], workers: int) -> float:
     return max(free)
 
 
+def section() -> list[str]:
+    """Rows of docs/quality.md."""
+    return [*write(), *batch()]
+
+
 if __name__ == "__main__":
     for part in sys.argv[1:] or ["write", "batch"]:
         print("\n".join({"write": write, "batch": batch}[part]()), flush=True)

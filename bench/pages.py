@@ -19,7 +19,8 @@ from eaveplane.store import outings, scenes
 from eaveplane.web.app import create_app
 
 SCENES, FRAMES = 60, 10
-PAGES = ("/", "/outing/1", "/outing/1?stage=all", "/planner/", "/camera/", "/queue/", *(f"/scene/30/{s}" for s in ("gather", "even", "register", "weave", "mend", "finish", "deliver")))
+STAGES = ("gather", "even", "register", "weave", "mend", "finish", "deliver")
+PAGES = ("/", "/outing/1", "/outing/1?stage=all", "/outing/1/many", "/planner/", "/camera/", "/queue/", *(f"/scene/30/{stage}" for stage in STAGES))
 
 
 def full(home: Path, count: int) -> Library:

@@ -265,9 +265,10 @@ def main() -> None:
         text += speed(name)
     text += ["", "The field camera, discs not round:", "", "| landscape | frame | setting up, once | a frame |", "|---|---|---|---|", *shooting()]
     text += ["", "## Leaving out frames unasked", "", *choosing.section(), "", "## Reading raw files", "", *mosaic.section(), "", *gather.section(), "", *look.section()]
-    from bench import finish, flaws, parallax, registering, veils, ways  # use this module
+    from bench import deliver, finish, flaws, parallax, registering, veils, ways  # use this module
 
-    for title, part in (("The ways of weaving", ways), ("Lifting the veil", veils), ("Flaws", flaws), ("Finish", finish), ("Registering", registering), ("A camera that moved", parallax)):
+    parts = {"The ways of weaving": ways, "Lifting the veil": veils, "Flaws": flaws, "Finish": finish, "Deliver": deliver, "Registering": registering, "A camera that moved": parallax}
+    for title, part in parts.items():
         text += ["", f"## {title}", "", *part.section()]
     notes = ROOT / "docs" / "quality.notes.md"
     text += ["", notes.read_text().rstrip()] if notes.exists() else []

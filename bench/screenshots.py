@@ -114,7 +114,6 @@ def walk(page: Page, address: str, folder: Path) -> None:
     expect(page.locator("#areas li")).to_have_count(2)
     page.locator("[data-area-panel='1'] [data-do=area-mask]").click()
     page.wait_for_function("() => document.querySelector('.mat').dataset.whole.includes('area:')")
-    keep("areas")
     page.click(".panels [data-panel=lens]")
     page.locator("[data-name=noise] input[type=number]").fill("60")
     page.keyboard.press("Enter")
@@ -151,9 +150,14 @@ def walk(page: Page, address: str, folder: Path) -> None:
     keep("finish")
     page.click("[data-before=wipe]")
     page.locator("#bench-main a.main").click()
-    page.get_by_role("button", name="Write the picture").click()
-    expect(page.locator(".delivered a")).to_have_count(1)
+    page.select_option("#set-of-outputs", "Archive and web")
+    page.click("[data-set-do=use]")
+    page.get_by_role("button", name="Write 2 files").click()
+    expect(page.locator(".delivered a")).to_have_count(2)
+    page.locator("#outputs [data-output='1'] small").click()
     keep("deliver")
+    many(page, f"{address}/outing/1")
+    keep("many")
     page.goto(address)
     keep("shelf")
     page.goto(f"{address}/queue/")
@@ -164,6 +168,16 @@ def walk(page: Page, address: str, folder: Path) -> None:
     page.click("[data-do=theme]")
     page.keyboard.press("c")
     keep("dusk")
+
+
+def many(page: Page, outing: str) -> None:
+    """Do two more scenes with what the first delivers, and wait for the report."""
+    page.goto(f"{outing}/many")
+    for k, box in enumerate(page.locator("[name=scene]").all()):
+        box.set_checked(k in (1, 2))
+    page.select_option("[name=set]", "Archive and web")
+    page.get_by_role("button", name="Do the scenes").click()
+    expect(page.locator("h1")).to_have_text("2 of 2 scenes done", timeout=900_000)
 
 
 def flaws(page: Page, scene: str) -> None:

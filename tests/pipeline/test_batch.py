@@ -57,7 +57,7 @@ def scenes(small: Set, tmp_path_factory: pytest.TempPathFactory) -> Path:
             shutil.copy(path, home / "outing" / f"place {k}" / path.name)
     (home / "outing" / "spoilt").mkdir()
     (home / "outing" / "spoilt" / "a.dng").write_bytes(b"II*\0nothing more")
-    outputs = [Delivery(title="A", packing="deflate", name="{scene} {frames}f {output}"), Delivery(title="B", format="jpeg", size="edge", long_edge=300, name="{scene} small")]
+    outputs = [Delivery(title="A", packing="deflate", provenance=True, name="{scene} {frames}f {output}"), Delivery(title="B", format="jpeg", size="edge", long_edge=300, name="{scene} small")]
     (home / "set.json").write_text(OutputSet(outputs=outputs).model_dump_json())
     (home / "recipe.json").write_text(Recipe.model_validate({"schema": 2, "look": {"exposure": 0.3}, "finish": {"vignette": {"strength": -20}}}).to_json())
     return home
@@ -71,7 +71,7 @@ def made(out: Path) -> list[str]:
     return sorted(p.name for p in out.iterdir() if p.is_file() and not p.name.endswith(".recipe.json"))
 
 
-NAMES = [f"outing place {k} {end}" for k in (0, 1) for end in ("2f A.tif", "small.jpg")]
+NAMES = [f"outing place {k} {end}" for k in (0, 1) for end in ("2f A origins.json", "2f A origins.tif", "2f A.tif", "small.jpg")]
 
 
 @pytest.fixture(scope="module")
@@ -97,7 +97,7 @@ def test_killed_and_run_again_it_does_only_the_rest(scenes: Path, done: Path) ->
     report = json.loads(done.with_suffix(".json").read_text())
     told = {scene["scene"]: scene for scene in report["scenes"]}
     assert told["outing spoilt"]["state"] == "failed" and "a.dng" in told["outing spoilt"]["look_at"][0]
-    assert told["outing place 1"]["frames"] == 2 and told["outing place 1"]["files"] == [str(done / name) for name in sorted(NAMES[2:4])]
+    assert told["outing place 1"]["frames"] == 2 and told["outing place 1"]["files"] == [str(done / name) for name in sorted(NAMES[4:])]
     # once more, all of it is there
     again = run(*command(scenes, done))
     assert again.exit_code == 4 and json.loads(done.with_suffix(".json").read_text())["kept"] == 2 and made(done) == sorted(NAMES)

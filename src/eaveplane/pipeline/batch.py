@@ -127,7 +127,7 @@ def do_scene(scene: Scene, ticket: str) -> dict[str, Any]:
     names = sorted(path.name for path in waiting.iterdir())
     # results of other runs or scenes keep their names
     places = {name: _free(out, name) for name in names if not name.endswith(".recipe.json")}
-    places |= {recipe_beside(Path(name)).name: recipe_beside(Path(place)).name for name, place in places.items()}
+    places |= {recipe_beside(Path(name)).name: recipe_beside(Path(place)).name for name, place in places.items() if recipe_beside(waiting / name).exists()}
     for name, place in places.items():
         (waiting / name).rename(waiting / place)
     left_out = [{"file": str(Path(f["file"]).relative_to(root)), "reason": f["reason"], "evidence": f["evidence"]} for f in facts["frames"] if f["state"] == "left_out"]

@@ -171,7 +171,8 @@ def _written(asked: Stack, recipe: Recipe, planned: scene.Plan, registered: Regi
         if asked.outputs:
             sheet = scene.sheet_for(writing, planned, registered)
             metas = [open_frame(cache, frame).meta for frame in planned.frames]
-            named_by = {"outing": asked.out.name, "scene": asked.scene, **of_frames([f.file for f in writing.kept()], metas), **recipe_facts(writing, output, sheet.paper or sheet.size, sheet.density, k)}
+            named_by = {"outing": asked.out.name, "scene": asked.scene, **of_frames([f.file for f in writing.kept()], metas)}
+            named_by |= recipe_facts(writing, output, sheet.paper or sheet.size, sheet.density, k)
             out = free_name(asked.out / (file_name(output.name, named_by) + SUFFIX[output.format]))
         done = scene.write(cache, planned, writing, out, asked.force, profiles, part)
         if asked.outputs:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import tifffile
 
 from ...core.deliver.delivery import LAYERED
@@ -55,23 +56,30 @@ def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, repl
     tell.tell(0.4)
     # colours are drawn into what the target can hold, then carried in the widest primaries to be encoded
     look = source.development(picture, shown_by(target))
-    codes = to_codes(finish(source.finished(picture, look), finishing, source.canvas, sheet.size), target)
+    layered = output.format in LAYERED or Path(out).suffix == ".ora"
+    # the weave itself is held on to only where something is still to be told of it
+    kept = picture if layered or output.provenance else None
+    picture = source.clean(picture)
+    picture = source.finished(picture, look)
+    if kept is not None and np.may_share_memory(picture, kept):
+        picture = picture.copy()
+    picture = finish(picture, finishing, source.canvas, sheet.size)
+    codes = to_codes(picture, target)
+    del picture
     profile = target.profile
     if given is not None:
         codes, profile = to_profile(codes, given, output.intent, output.black_point), given
-    layered = output.format in LAYERED or Path(out).suffix == ".ora"
-    origins, provenance = origins_of(source, picture, look, finishing, sheet.size) if output.provenance else (None, None)
+    origins, provenance = origins_of(source, kept, look, finishing, sheet.size) if output.provenance and kept is not None else (None, None)
     if not layered:
-        del picture
         codes = mounted(codes, sheet)
     if thumbnail is not None:
         write_thumbnail(thumbnail, codes, profile)
     tell.tell(0.75)
     meta, saving = saving_for(source, output, sheet)
-    if layered:
+    if layered and kept is not None:
         if Path(out).exists() and not replace:
             raise FileExistsError(out)
-        layers = layers_of(source, picture, look, finishing, target, codes, origins, tell)
+        layers = layers_of(source, kept, look, finishing, target, codes, origins, tell)
         if Path(out).suffix == ".ora":
             put_in_place(Path(out), lambda part: write_openraster(part, layers, codes, profile, saving), replace)
         else:

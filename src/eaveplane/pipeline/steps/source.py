@@ -88,11 +88,14 @@ class Source:
             guide = guide_of(picture, self.size, distances_of(self.weights, [frame.meta.focus_m for frame in self.frames]))
         return Development(self.recipe.look, self.reference.shot, self.size, guide, shown)
 
-    def finished(self, picture: FloatArray, look: Development) -> FloatArray:
-        """The canvas of a whole weave (h, w, 3), without its noise, developed, with its light finished."""
+    def clean(self, picture: FloatArray) -> FloatArray:
+        """A whole weave (h, w, 3) without its noise, where that is asked for."""
         finishing = self.recipe.finish.shown()
-        if reduces_noise(finishing):
-            picture = without_noise(picture, self.readers, self.weights, finishing)
+        return without_noise(picture, self.readers, self.weights, finishing) if reduces_noise(finishing) else picture
+
+    def finished(self, picture: FloatArray, look: Development) -> FloatArray:
+        """The canvas of a whole clean weave (h, w, 3), developed, with its light finished."""
+        finishing = self.recipe.finish.shown()
         return finished(picture, look, finishing, self.canvas, order_of(self.weights, picture) if needs_order(finishing) else None)
 
     def light_and_order(self, picture: FloatArray, look: Development) -> tuple[FloatArray, FloatArray | None]:
