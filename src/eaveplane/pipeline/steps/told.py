@@ -54,5 +54,5 @@ def facts_of(source: Source, output: Delivery) -> dict[str, str]:
 
 
 def alone(source: Source, output: Delivery) -> Recipe:
-    """The recipe that makes exactly the file of an output, as it is written inside and beside it."""
-    return source.recipe.writing(output).standing_alone(source.size)
+    """The recipe that makes exactly the file of an output, as it is written inside it: it travels, so it does not tell of folders here."""
+    return source.recipe.writing(output.model_copy(update={"folder": ""})).standing_alone(source.size)

@@ -66,7 +66,12 @@ export class Deliver {
 
   changed(field) {
     if (field.dataset.tick) { post(field.dataset.tick, { name: field.dataset.name, value: field.checked ? 1 : 0 }); return true; }
-    if (field.dataset.profile && field.value === "file") { this.bring(); return true; }
+    if (field.dataset.profile && field.value === "file" && field.dataset.held === undefined) {
+      // until a file is chosen it stays what it was
+      field.value = [...field.options].find((option) => option.defaultSelected)?.value ?? "input";
+      this.bring();
+      return true;
+    }
     if (field.dataset.bring) { this.send(field); return true; }
     if (field.id === "recipe-file") { this.offer(field.files[0]); field.value = ""; return true; }
     return ["set-name", "set-of-outputs"].includes(field.id);
