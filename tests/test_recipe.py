@@ -38,13 +38,13 @@ RECIPES = st.builds(
 def test_written_and_read_it_is_the_same(recipe: Recipe) -> None:
     text = recipe.to_json()
     assert Recipe.model_validate_json(text) == recipe
-    assert json.loads(text)["schema"] == 1
+    assert json.loads(text)["schema"] == 2
 
 
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ('{"schema": 2}', "schema"),
+        ('{"schema": 3}', "schema"),
         ('{"schema": 1, "looks": {}}', "looks"),
         ('{"look": {"contrast": 400}}', "look.contrast"),
         ('{"strokes": [{"action": "erase", "frame": "a", "width": 1, "softness": 0, "opacity": 1, "points": [[0, 0]]}]}', "strokes.0.action"),
