@@ -19,6 +19,7 @@ import pytest
 import tifffile
 from PIL import Image
 
+from eaveplane.cli.many import outputs_of
 from eaveplane.core.deliver.delivery import Delivery, OutputSet
 from eaveplane.jobs import worker as working
 from eaveplane.jobs.worker import Worker
@@ -29,6 +30,7 @@ from eaveplane.pipeline.taking import recipe_from
 from eaveplane.recipe import Recipe
 from eaveplane.store import outings
 from eaveplane.store import scenes as stored
+from eaveplane.store.outputs import save_set
 from eaveplane.store.settings import CLUSTER, set_to
 from tests.conftest import Set
 from tests.pipeline.test_work import done as ended
@@ -112,6 +114,13 @@ def test_the_same_pixels_as_one_scene_by_itself(scenes: Path, done: Path, tmp_pa
     assert recipe_from(picture) == recipe_from(Path(f"{picture}.recipe.json"))
     with Image.open(done / "outing place 1 small.jpg") as small:
         assert max(small.size) == 300
+
+
+def test_a_set_that_the_page_keeps_goes_by_its_name(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("EAVEPLANE_HOME", str(tmp_path))
+    assert [output.title for output in outputs_of("Archive and web", Recipe())] == ["Archive", "Web"]
+    save_set(Library(tmp_path).db, "Wall", OutputSet(outputs=[Delivery(title="Large", size="print"), Delivery(title="Not now", ticked=False)]))
+    assert [output.title for output in outputs_of("Wall", Recipe())] == ["Large"] and outputs_of(None, Recipe()) == [Delivery()]
 
 
 def test_wrong_calls_are_told(scenes: Path, tmp_path: Path) -> None:

@@ -21,14 +21,17 @@ from ..imaging.write import put_in_place, writes
 from ..pipeline import batch as scenes
 from ..pipeline.cache import Cache
 from ..pipeline.cluster import Cluster
+from ..pipeline.library import default_home
 from ..pipeline.pool import fewer_cores, worker_pool
 from ..pipeline.runner import Runner
 from ..pipeline.taking import recipe_from
 from ..recipe import Recipe
+from ..store.database import Database
+from ..store.outputs import saved_set
 from .group import main
 from .shared import BAD_INPUT, DONE, DOUBTFUL, Progress, places_for, stop
 
-SET = f"What is written of each scene: {', '.join(START)}, or a file with a set of outputs as JSON. Default: the outputs of the recipe."
+SET = f"What is written of each scene: {', '.join(START)}, a set kept in the page, or a file with a set of outputs as JSON. Default: the outputs of the recipe."
 MAPPED = "The folder that all machines share; workers that have it mounted elsewhere say where by EAVEPLANE_SHARED. Default: the folder that holds frames and results alike."
 
 
@@ -71,11 +74,13 @@ def batch(folders: tuple[Path, ...], out: Path, recipe_file: Path | None, chosen
 
 
 def outputs_of(chosen: str | None, recipe: Recipe) -> list[Delivery]:
-    """The outputs of a set by name or file; those ticked in the recipe where none is chosen."""
+    """The ticked outputs of a set by name, as the page's library keeps it, or by file; those of the recipe where none is chosen."""
     if chosen is None:
         return recipe.ticked()
-    if chosen in START:
-        return START[chosen].outputs
+    kept = default_home() / "library.sqlite"
+    named = saved_set(Database(kept), chosen) if kept.exists() else START.get(chosen)
+    if named is not None:
+        return [output for output in named.outputs if output.ticked]
     try:
         return [output for output in OutputSet.model_validate_json(Path(chosen).read_bytes()).outputs if output.ticked]
     except OSError:
