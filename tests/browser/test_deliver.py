@@ -43,6 +43,7 @@ def test_outputs_are_chosen_ticked_and_proofed(deliver: Page, tmp_path: Path) ->
     expect(web.locator("[data-name=long_edge]")).to_have_value("2400")
     rows.nth(0).locator("[data-name=ticked]").uncheck()
     expect(page.locator("#bench-main button.main")).to_have_text("Write the picture")
+    rows.nth(1).locator("small").click()
     # the chosen output stays chosen when the bench is drawn anew, and its fields have the keyboard again
     web.locator("[data-name=long_edge]").fill("300")
     web.locator("[data-name=long_edge]").press("Enter")
