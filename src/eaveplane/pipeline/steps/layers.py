@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -14,6 +14,7 @@ from ...core.finish.geometry import cut
 from ...core.finish.maps import coverage_of
 from ...core.finish.settings import Finish
 from ...core.masks.parts import Site
+from ...core.masks.strokes import Stroke
 from ...core.weave.edges import cover_of
 from ...imaging.colour import FloatArray
 from ...imaging.formats.layered import Layer
@@ -80,10 +81,23 @@ def _painted(source: Source, picture: FloatArray, look: Development, finishing: 
                 cover = coverage_of(map_, Site(source.size, 0, whole), light, order) * np.float32(map_.strength / 100)
                 yield Layer(map_.name or f"{number} {map_.kind}", _inked(INK[map_.kind], _laid(cover, source, finishing, size)), hidden=True)
     for action, ink in STROKE_INK.items():
-        covers = [cover_of(stroke, source.readers, whole, 0) for stroke in source.recipe.strokes if stroke.action == action]
-        there = [cover for cover in covers if cover is not None]
-        if there:
-            yield Layer(f"Strokes: {action}", _inked(ink, _laid(np.maximum.reduce(there), source, finishing, size)), hidden=True)
+        strokes = [stroke for stroke in source.recipe.strokes if stroke.action == action]
+        if strokes:
+            yield Layer(f"Strokes: {action}", _inked(ink, _laid(_covered(source, strokes), source, finishing, size)), hidden=True)
+
+
+def _covered(source: Source, strokes: Sequence[Stroke]) -> FloatArray:
+    """How far strokes cover the whole reference frame (h, w), one after the other: there may be thousands."""
+    width, height = source.size
+    total = np.zeros((height, width), np.float32)
+    for stroke in strokes:
+        x, y, w, h = stroke.bounds()
+        left, top, right, bottom = max(0, x), max(0, y), min(width, x + w), min(height, y + h)
+        if right > left and bottom > top:
+            cover = cover_of(stroke, source.readers, (left, top, right - left, bottom - top), 0)
+            if cover is not None:
+                np.maximum(total[top:bottom, left:right], cover, out=total[top:bottom, left:right])
+    return total
 
 
 def write_frames(source: Source, look: Development, finishing: Finish, target: Encoding, size: tuple[int, int], folder: Path, tell: Ticket) -> list[str]:
