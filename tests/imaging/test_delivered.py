@@ -83,6 +83,7 @@ def test_every_format_opens_in_another_reader(tmp_path: Path, suffix: str, savin
         assert recipe_in(bytes(found_xmp)) == '{"a": 1}' and b"salt" in bytes(found_xmp)
 
 
+@pytest.mark.slow
 def test_a_chromium_shows_what_was_written(tmp_path: Path) -> None:
     """A browser's decoders are nobody's writers here."""
     flat = np.full((40, 60, 3), (50000, 20000, 9000), np.uint16)
@@ -91,7 +92,8 @@ def test_a_chromium_shows_what_was_written(tmp_path: Path) -> None:
         page = tmp_path / "page.html"
         page.write_text(f'<body style="margin:0;background:#fff"><img src="a{suffix}">')
         shot = tmp_path / f"{suffix[1:]}.shot.png"
-        flags = ["--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--window-size=400,400", "--force-color-profile=srgb", f"--user-data-dir={tmp_path / 'user'}"]
+        flags = ["--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking"]
+        flags += ["--hide-scrollbars", "--window-size=400,400", "--force-color-profile=srgb", f"--user-data-dir={tmp_path / 'user'}"]
         subprocess.run(["chromium", *flags, f"--screenshot={shot}", page.as_uri()], check=True, capture_output=True, timeout=120)
         seen = np.asarray(Image.open(shot).convert("RGB")).astype(int)
         assert np.abs(seen[5:35, 5:55] - np.array([50000, 20000, 9000]) / 257).max() <= 3, suffix

@@ -21,6 +21,7 @@ from ..pipeline import headless
 from ..pipeline.cache import Cache
 from ..pipeline.runner import Runner
 from ..pipeline.steps import FRAME_SUFFIX, LEGEND, MASK_SUFFIX, ORIGINS
+from ..pipeline.taking import recipe_from
 from ..recipe import Recipe, read_recipe
 from .group import main
 from .shared import BAD_INPUT, DONE, DOUBTFUL, WRONG_CALL, Progress, options_of, peak_bytes, places_for, stop
@@ -44,7 +45,7 @@ CANVAS = "common (default): the area all frames cover, at their aspect ratio. fr
 @click.option("--leave-out", type=click.Choice(["auto", "none"]), default="auto", show_default=True, help=LEAVE_OUT)
 @click.option("--way", type=click.Choice(get_args(WayName)), default=None, help=WAY)
 @click.option("--veil", type=click.Choice(["lift", "leave"]), default=None, help=VEIL)
-@click.option("--recipe", "recipe_file", type=click.Path(path_type=Path), help="Take the decisions from this recipe.")
+@click.option("--recipe", "recipe_file", type=click.Path(path_type=Path), help="Take the decisions from this recipe, or from a delivered picture with its recipe inside.")
 @click.option("--save-recipe", type=click.Path(path_type=Path), help="Write the decisions as a recipe.")
 @click.option("--masks", type=click.Path(path_type=Path, exists=True, file_okay=False), help="Take masks of frames from this folder: grey TIFFs of 16 bits, FRAME.mask.tif.")
 @click.option("--save-masks", type=click.Path(path_type=Path, exists=True, file_okay=False), help="Write the masks of all frames into this folder, as such files.")
@@ -84,8 +85,10 @@ def stack(
     beside += [out.with_name(out.stem + ending) for ending in (ORIGINS, LEGEND)] if provenance else []
     places_for((out, report, save_recipe, *beside), force, frames)
     try:
-        recipe = read_recipe(recipe_file) if recipe_file else Recipe()
-    except ValueError as error:
+        # a picture that was delivered with its recipe inside will do
+        pictured = recipe_file and ALSO.get(recipe_file.suffix.lower(), recipe_file.suffix.lower()) in SUFFIX.values()
+        recipe = (recipe_from(recipe_file) if pictured else read_recipe(recipe_file)) if recipe_file else Recipe()
+    except (PictureError, ValueError) as error:
         raise click.BadParameter(str(error), param_hint="--recipe") from error
     if reference == "auto" and not recipe_file:
         recipe = recipe.model_copy(update={"reference": ""})
