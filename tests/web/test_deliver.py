@@ -148,6 +148,8 @@ def test_a_set_is_delivered_with_what_it_says_and_where_its_pixels_come_from(pag
     assert "archive.tif" in page.get(page.at(f"/deliver/compare/{by_name['archive.tif']}/{by_name['web.jpg']}")).text
     piece = cv2.imdecode(np.frombuffer(page.get(page.at(f"/deliver/result/{by_name['archive.tif']}/piece.jpg?x=0.5&y=0.5&w=64&h=48")).data, np.uint8), 1)
     assert piece.shape == (48, 64, 3)
+    for bad in ("x=nan&y=0&w=9&h=9", "x=0&y=0&w=9", "x=a&y=0&w=9&h=9", "x=0&y=0&w=1e9&h=9"):
+        assert page.get(page.at(f"/deliver/result/{by_name['archive.tif']}/piece.jpg?{bad}")).status_code == 400, bad
     assert page.get(page.at(f"/deliver/compare/{by_name['archive.tif']}/{by_name['layers.ora']}")).status_code == 404
     page.post(page.at(f"/deliver/result/{by_name['web.jpg']}/again"))
     again = done(page.library, jobs.latest(page.library.db, page.scene)["id"])  # type: ignore[index]

@@ -128,6 +128,8 @@ def piece(number: int, result: int) -> Response:
         w, h = (min(max(int(request.args[k]), 16), PIECE) for k in ("w", "h"))
     except (KeyError, ValueError):
         abort(400)
+    if not np.isfinite([right, down]).all():
+        abort(400)
     height, width = codes.shape[:2]
     x, y = (int(min(max(at * length - side / 2, 0), max(0, length - side))) for at, length, side in ((right, width, w), (down, height, h)))
     return jpeg(codes[y : y + h, x : x + w], 95)
