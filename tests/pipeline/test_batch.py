@@ -123,6 +123,15 @@ def test_a_set_that_the_page_keeps_goes_by_its_name(tmp_path: Path, monkeypatch:
     assert [output.title for output in outputs_of("Wall", Recipe())] == ["Large"] and outputs_of(None, Recipe()) == [Delivery()]
 
 
+def test_called_off_it_ends_soon_and_says_how_to_go_on(scenes: Path, tmp_path: Path) -> None:
+    out = scenes / "called off"
+    asking = subprocess.Popen([sys.executable, "-m", "eaveplane.cli", *command(scenes, out)], stderr=subprocess.PIPE, text=True)
+    until(lambda: [p for p in (out / STATE).glob("tickets/*") if p.suffix != ".cancel"] or asking.poll() is not None, "no scene was begun")
+    asking.send_signal(signal.SIGINT)
+    _, said = asking.communicate(timeout=PATIENCE)
+    assert asking.returncode == 130 and "Called off" in said and "Traceback" not in said and made(out) == []
+
+
 def test_wrong_calls_are_told(scenes: Path, tmp_path: Path) -> None:
     (tmp_path / "empty").mkdir()
     assert "holds no pictures" in run("batch", tmp_path / "empty", "--out", tmp_path / "out").output

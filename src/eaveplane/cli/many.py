@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import sys
 import tempfile
+import threading
 import time
+from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -25,11 +29,12 @@ from ..pipeline.library import default_home
 from ..pipeline.pool import fewer_cores, worker_pool
 from ..pipeline.runner import Runner
 from ..pipeline.taking import recipe_from
+from ..pipeline.ticket import Cancelled
 from ..recipe import Recipe
 from ..store.database import Database
 from ..store.outputs import saved_set
 from .group import main
-from .shared import BAD_INPUT, DONE, DOUBTFUL, Progress, places_for, stop
+from .shared import BAD_INPUT, CALLED_OFF, DONE, DOUBTFUL, Progress, places_for, stop
 
 SET = f"What is written of each scene: {', '.join(START)}, a set kept in the page, or a file with a set of outputs as JSON. Default: the outputs of the recipe."
 MAPPED = "The folder that all machines share; workers that have it mounted elsewhere say where by EAVEPLANE_SHARED. Default: the folder that holds frames and results alike."
@@ -62,7 +67,11 @@ def batch(folders: tuple[Path, ...], out: Path, recipe_file: Path | None, chosen
             wanted = scenes.scenes_of(found, out, root, general(recipe), outputs)
         except (PictureError, ValueError) as error:
             stop(str(error), BAD_INPUT)
-    told = on_cluster(cluster, wanted) if cluster else here(workers, wanted)
+    try:
+        with called_off() as unwanted:
+            told = on_cluster(cluster, wanted, unwanted) if cluster else here(workers, wanted, unwanted)
+    except Cancelled:
+        stop("Called off. What was done is kept; run it again to do the rest.", CALLED_OFF)
     if report:
         put_in_place(report, writes(json.dumps(scenes.reported(told, found, out, root, time.monotonic() - started), indent=1)), replace=True)
     for scene in told:
@@ -95,7 +104,19 @@ def general(recipe: Recipe) -> Recipe:
     return recipe.model_copy(update={name: getattr(start, name) for name in ("frames", "reference", "strokes", "accepted", "span", "variants")})
 
 
-def here(workers: int, wanted: list[scenes.Scene]) -> list[dict[str, Any]]:
+@contextmanager
+def called_off() -> Iterator[Callable[[], bool]]:
+    """Whether an interrupt or an end is asked for meanwhile: steps that run elsewhere are told so and end."""
+    asked = threading.Event()
+    before = {kind: signal.signal(kind, lambda *_: asked.set()) for kind in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield asked.is_set
+    finally:
+        for kind, handler in before.items():
+            signal.signal(kind, handler)
+
+
+def here(workers: int, wanted: list[scenes.Scene], unwanted: Callable[[], bool]) -> list[dict[str, Any]]:
     """Scenes on processes of this machine, the cores shared out among them."""
     with fewer_cores(max(1, CORES // workers)):
         pools: list[Executor] = [worker_pool(workers, 0)]
@@ -105,20 +126,20 @@ def here(workers: int, wanted: list[scenes.Scene]) -> list[dict[str, Any]]:
             return pools[-1]
 
         try:
-            return scenes.do_all(wanted, pools[0], Progress(), renewed)
+            return scenes.do_all(wanted, pools[0], Progress(), unwanted, renewed)
         finally:
             for pool in pools:
                 pool.shutdown(wait=True, cancel_futures=True)
 
 
-def on_cluster(address: str, wanted: list[scenes.Scene]) -> list[dict[str, Any]]:
+def on_cluster(address: str, wanted: list[scenes.Scene], unwanted: Callable[[], bool]) -> list[dict[str, Any]]:
     """Scenes on the workers of a cluster."""
     try:
         cluster = Cluster(address)
     except ValueError as error:
         stop(str(error), BAD_INPUT)
     try:
-        return scenes.do_all(wanted, cluster, Progress())
+        return scenes.do_all(wanted, cluster, Progress(), unwanted)
     finally:
         cluster.shutdown()
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import resource
+import signal
 import sys
 import tempfile
 import time
@@ -22,6 +23,7 @@ from ..pipeline.cache import Cache
 from ..pipeline.runner import Runner
 
 DONE, WRONG_CALL, BAD_INPUT, DOUBTFUL = 0, 2, 3, 4
+CALLED_OFF = 128 + signal.SIGINT
 
 
 class Progress:

@@ -154,15 +154,15 @@ def _free(folder: Path, name: str) -> str:
     return path.name
 
 
-def do_all(scenes: Sequence[Scene], executor: Executor, tell: Callable[[str, float], None], renewed: Callable[[], Executor] | None = None) -> list[dict[str, Any]]:
+def do_all(scenes: Sequence[Scene], executor: Executor, tell: Callable[[str, float], None], unwanted: Callable[[], bool], renewed: Callable[[], Executor] | None = None) -> list[dict[str, Any]]:
     """Do scenes, as many at a time as the executor takes, but those that were done before; what is told of each, in order. One that fails
-    stops no other; `renewed` makes another executor where one broke."""
+    stops no other; `renewed` makes another executor where one broke. Raises Cancelled as soon as they are `unwanted`."""
     kept = [done_already(scene) for scene in scenes]
     wanted = [scene for scene, told in zip(scenes, kept, strict=True) if told is None]
     results: dict[str, dict[str, Any]] = {}
     if wanted:
         root, tickets = wanted[0].root(), Path(wanted[0].out) / STATE / "tickets"
-        runner = _Shared(executor, root / tickets, tell, renewed=renewed)
+        runner = _Shared(executor, root / tickets, tell, unwanted, renewed)
         outcome = runner.run("Doing scenes", [(do_scene, (scene,)) for scene in wanted])
         results = {scene.name: result if isinstance(result, dict) else failed(scene, result) for scene, result in zip(wanted, outcome, strict=True)}
         shutil.rmtree(root / tickets, ignore_errors=True)
