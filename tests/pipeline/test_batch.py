@@ -38,7 +38,7 @@ from tests.pipeline.test_work import settled
 from tests.test_cli import run
 
 pytestmark = pytest.mark.slow
-PATIENCE = 240.0
+PATIENCE = 600.0
 
 
 def until(true: Callable[[], Any], what: str) -> None:
