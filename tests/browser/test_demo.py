@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
+from eaveplane.imaging.cms import name_of
 from tests.browser.conftest import Server
 from tests.browser.test_route import changed, corner, pixels, place, whole
 
@@ -53,6 +54,7 @@ def test_the_demo_stands_on_its_shelf_and_starts_again_at_once(page: Page, demo:
     expect(page.locator(".contact-frame.proposed em")).to_have_text(["shaken?", "overshot?"], timeout=240_000)
     card = demo.home / "library" / "card"
     assert {p.name: len(list(p.glob("FIELD*.dng"))) for p in card.iterdir()} == {"101FIELD": 13, "102FIELD": 16}
+    assert name_of((demo.home / "matt paper.icc").read_bytes()) == "Made-up matt paper"
     page.goto("about:blank")
     demo.stop()
     begin = time.monotonic()

@@ -14,6 +14,8 @@ import waitress
 from ..fieldcam.demo import CARD
 from ..fieldcam.order import frames_of
 from ..fieldcam.outing import carry_out
+from ..fieldcam.paper import paper_profile
+from ..imaging.write import put_in_place
 from ..jobs.queue import JobQueue
 from ..jobs.worker import Worker
 from ..pipeline.library import Library
@@ -58,9 +60,14 @@ def run_demo(home: Path, port: int, open_page: bool, told: Callable[[str], None]
     The first landscape is shot before the page opens, the others while it is looked at; each comes in when it is done.
     """
 
+    def write_paper(part: Path) -> None:
+        part.write_bytes(paper_profile())
+
     def fill(library: Library) -> None:
         if outings.outings(library.db):
             return
+        # a paper to try prints on
+        put_in_place(home / "matt paper.icc", write_paper, replace=True)
         first, *others = CARD
         told("Field camera: setting up the first landscape …")
         carry_out(first.order, library.card / first.folder, first.first, first.start, told=lambda what, share: told(f"Field camera: {what}"))

@@ -52,7 +52,6 @@ def bench(scene: ScenePage) -> dict[str, Any]:
         "about": recipe.about,
         "frames_say": reference.meta if reference else None,
         "own": {c.name: c for c in controls(Delivery)},
-        "start": Delivery().model_dump(),
         "choices": {"formats": FORMATS, "profiles": PROFILES, "sizes": SIZES, "intents": INTENTS, "papers": PAPERS},
         "deep": DEEP,
         "layered": LAYERED,
