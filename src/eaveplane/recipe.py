@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
+import numpy as np
 from pydantic import Field, ValidationError, field_validator, model_validator
 
 from .core.deliver.delivery import About, Delivery
@@ -161,6 +162,15 @@ class Recipe(Parameters):
         look = self.look.model_copy(update={"areas": [area.moved(carry, middle) for area in self.look.areas]})
         finish = self.finish.moved(carry, before, after)
         return self.model_copy(update={"strokes": [stroke.moved(carry) for stroke in self.strokes], "look": look, "finish": finish})
+
+    def onto(self, size: tuple[int, int]) -> Recipe:
+        """A recipe from elsewhere on frames of a size (w, h): areas, painted light, uprights and crop keep their place in the frame."""
+        w, h = self.size or size
+        finish = self.finish
+        if (w, h) != size:
+            factors = np.array([size[0] / w, size[1] / h])
+            finish = finish.moved(lambda points: points * factors, (0, 0, w, h), (0, 0, *size))
+        return self.model_copy(update={"look": self.look.onto(size), "finish": finish, "size": None})
 
     def standing_alone(self, size: tuple[int, int]) -> Recipe:
         """The recipe as it is written to files, for these frames of a size (w, h) or for others."""

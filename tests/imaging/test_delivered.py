@@ -156,6 +156,13 @@ def test_what_the_source_says_is_carried_whole(tmp_path: Path, order: str, suffi
     assert read_metadata(tmp_path / f"b{suffix}").position is None and not read_carried(tmp_path / f"b{suffix}").position
 
 
+@pytest.mark.parametrize("suffix", [".tif", ".png", ".avif"])
+def test_a_long_recipe_is_found_again(tmp_path: Path, suffix: str) -> None:
+    long = np.random.default_rng(3).bytes(150_000).hex()
+    write_picture(tmp_path / f"a{suffix}", CODES, None, META, Saving(carried=replace(read_carried(tmp_path), xmp=packet(b"", {}, [], {"Recipe": packed(long)}, True))))
+    assert recipe_in(read_carried(tmp_path / f"a{suffix}").xmp) == long
+
+
 @given(st.binary(max_size=300))
 def test_any_bytes_carry_something_or_nothing(data: bytes) -> None:
     for begin in (b"", b"II*\0\x08\0\0\0", b"MM\0*\0\0\0\x08"):

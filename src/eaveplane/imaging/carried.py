@@ -12,15 +12,13 @@ from typing import BinaryIO
 from PIL import Image
 
 from .exif import Carried
-from .tiffdir import ASCII, EXIF_POINTER, POSITION_POINTER, Entry, begins_directories, read_directory
+from .tiffdir import ASCII, EXIF_POINTER, MOST_PACKET, POSITION_POINTER, XMP, Entry, begins_directories, read_directory
 
-XMP = 0x02BC
 MAIN_TAGS = frozenset((0x010E, 0x010F, 0x0110, 0x0132, 0x013B, 0x8298, 0x4746, 0x4749, 0x83BB, *range(0x9C9B, 0x9CA0), 0xC62F))
 """Description, maker, model, time, author, rights, rating, press data, keywords and the like; what tells of the pixels' storage is ours."""
 NOT_CARRIED = frozenset((0x927C, 0xA005, 0xA001, 0xA002, 0xA003, 0x9101, 0x9102))
 """Maker notes, whose places inside the file would no longer be right, and what tells of pixels as they were."""
 DESCRIPTION, AUTHOR, RIGHTS = 0x010E, 0x013B, 0x8298
-MOST_XMP = 1 << 20
 
 
 def read_carried(path: Path) -> Carried:
@@ -42,7 +40,7 @@ def _of_picture(path: Path) -> Carried:
         packet = image.info.get("xmp", b"")
     xmp = packet.encode() if isinstance(packet, str) else bytes(packet)
     found = of_block(bytes(block).removeprefix(b"Exif\0\0"))
-    return Carried(found.main, found.exif, found.position, xmp[:MOST_XMP] if xmp else found.xmp)
+    return Carried(found.main, found.exif, found.position, xmp[:MOST_PACKET] if xmp else found.xmp)
 
 
 def of_block(block: bytes) -> Carried:

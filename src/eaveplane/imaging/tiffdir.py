@@ -83,14 +83,16 @@ def directory(entries: list[Entry], start: int, layout: Layout = CLASSIC, follow
     return table + struct.pack(layout.place, following) + tail
 
 
-MOST_ENTRIES, MOST_VALUE = 400, 1 << 16
+XMP = 0x02BC
+MOST_ENTRIES, MOST_VALUE, MOST_PACKET = 400, 1 << 16, 1 << 24
+"""Entries of a directory, and bytes of a value; a packet, which may hold a recipe with all its strokes, may be longer."""
 _ORDERS = {b"II": "<", b"MM": ">"}
 _NUMBERS = {SHORT: "H", LONG: "I", RATIONAL: "I", 8: "h", 9: "i", SRATIONAL: "i", 11: "f", 12: "d", 13: "I"}
 
 
 def read_directory(file: BinaryIO, place: int, order: str) -> list[Entry]:
     """The entries of a directory at a byte of a file, in the byte order `<` or `>`, with their values as little-endian bytes; longer
-    ones than 64 KB are passed over. Raises ValueError where there is none."""
+    ones than there is room for are passed over. Raises ValueError where there is none."""
     file.seek(place)
     head = file.read(2)
     if len(head) < 2:
@@ -103,7 +105,7 @@ def read_directory(file: BinaryIO, place: int, order: str) -> list[Entry]:
     for k in range(len(table) // 12):
         tag, kind, number = struct.unpack_from(order + "HHI", table, 12 * k)
         size = WIDTHS.get(kind, 0) * number
-        if not 0 < size <= MOST_VALUE:
+        if not 0 < size <= (MOST_PACKET if tag == XMP else MOST_VALUE):
             continue
         data = table[12 * k + 8 : 12 * k + 8 + size]
         if size > 4:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from typing import Any
 
+from ..core.gather.inspect import Inspection
 from ..pipeline import findings, scene
 from ..pipeline.decisions import decide
 from ..pipeline.runner import Runner
@@ -29,13 +30,14 @@ def whole(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
     if about is None:
         raise Cancelled
     _carry_over(queue, about, asked)
-    left_out = _leave_out(queue, about) if asked["leave_out"] else []
+    if asked["leave_out"]:
+        _leave_out(queue, about)
     recipe = scenes.recipe_of(queue.db, number)
     planned = prepare(queue, number, recipe, preparing)
     scene.weave(queue.library.cache, planned, weaving)
     scenes.note_made(queue.db, number, woven=planned.result.key)
     files = write_outputs(queue, row, planned, recipe, writing)
-    told = {"files": [str(file) for file in files], "left_out": left_out, **_to_look_at(queue, number, planned, recipe)}
+    told = {"files": [str(file) for file in files], "left_out": _left_out(queue, number, recipe), **_to_look_at(queue, number, planned, recipe)}
     runs.note_told(queue.db, asked["run"], number, told)
     doubts = len(told["look_at"])
     return f"{counted(planned.ids)} woven, {counted(files).replace('frame', 'file')} delivered" + (f"; {doubts} thing{'s' if doubts != 1 else ''} to look at." if doubts else ".")
@@ -56,21 +58,33 @@ def _carry_over(queue: JobQueue, about: sqlite3.Row, asked: dict[str, Any]) -> N
     decide(queue.library, about["id"], f"Carried over: {', '.join(asked['parts'])}", change)
 
 
-def _leave_out(queue: JobQueue, about: sqlite3.Row) -> list[dict[str, str]]:
-    """Leave out what the inspection proposes and without which nothing is lost; each with its reason and what bears it out."""
-    inspected = scenes.inspected_of(queue.db, about["id"])
+def _inspected(queue: JobQueue, number: int) -> tuple[Inspection, list[str]] | None:
+    """The newest inspection of a scene and the frames it is of; None where there is none."""
+    inspected = scenes.inspected_of(queue.db, number)
     if inspected is None or not queue.library.cache.has(inspected[0]):
-        return []
-    key, ids = inspected
-    found = open_inspection(queue.library.cache, key)
+        return None
+    return open_inspection(queue.library.cache, inspected[0]), inspected[1]
+
+
+def _left_out(queue: JobQueue, number: int, recipe: Recipe) -> list[dict[str, str]]:
+    """All frames that are left out, each with its reason and what bears it out."""
+    seen = _inspected(queue, number)
+    evidence = {id: verdict.evidence for id, verdict in zip(seen[1], seen[0].verdicts, strict=True)} if seen else {}
+    return [{"file": f.file, "reason": f.reason or "by hand", "evidence": evidence.get(f.id, "")} for f in recipe.in_depth() if f.state != "keep"]
+
+
+def _leave_out(queue: JobQueue, about: sqlite3.Row) -> None:
+    """Leave out what the inspection proposes and without which nothing is lost."""
+    seen = _inspected(queue, about["id"])
+    if seen is None:
+        return
+    found, ids = seen
     reasons = scene.proposed(found, ids)
     recipe = scenes.recipe_of(queue.db, about["id"])
-    files = {f.id: f.file for f in recipe.kept()}
-    reasons = {id: reason for id, reason in reasons.items() if id in files and id != recipe.reference}
+    there = {f.id for f in recipe.kept()} - {recipe.reference}
+    reasons = {id: reason for id, reason in reasons.items() if id in there}
     if reasons:
         decide(queue.library, about["id"], f"{counted(reasons)} left out as proposed", lambda r: scene.settled(scene.leave_out(r, reasons), found, ids))
-    evidence = {id: verdict.evidence for id, verdict in zip(ids, found.verdicts, strict=True)}
-    return [{"file": files[id], "reason": reason, "evidence": evidence[id]} for id, reason in reasons.items()]
 
 
 def _to_look_at(queue: JobQueue, number: int, planned: scene.Plan, recipe: Recipe) -> dict[str, Any]:
@@ -79,9 +93,9 @@ def _to_look_at(queue: JobQueue, number: int, planned: scene.Plan, recipe: Recip
     names = [next(f.file for f in recipe.kept() if f.id == id) for id in planned.ids]
     registered = open_registration(cache, planned.registered.key)
     told = [{"stage": "register", "said": f"{names[k]}: {fit.said}"} for k, fit in enumerate(registered.trusted) if fit.said]
-    inspected = scenes.inspected_of(queue.db, number)
-    if inspected is not None and cache.has(inspected[0]):
-        found, ids = open_inspection(cache, inspected[0]), inspected[1]
+    seen = _inspected(queue, number)
+    if seen is not None:
+        found, ids = seen
         told += [{"stage": "gather", "said": band.told()} for band in found.bands[:3]]
         needed = [id for id, verdict in zip(ids, found.verdicts, strict=True) if verdict.flaw and verdict.needed and id in planned.ids]
         told += [{"stage": "gather", "said": f"{names[planned.ids.index(id)]} is doubtful, and needed."} for id in needed]

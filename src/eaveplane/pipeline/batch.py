@@ -20,7 +20,7 @@ from typing import Any
 from ..core.deliver.delivery import Delivery
 from ..imaging.errors import PictureError
 from ..imaging.rows import CORES
-from ..imaging.write import put_in_place, writes
+from ..imaging.write import free_name, put_in_place, writes
 from ..recipe import Recipe
 from .cache import Cache, hash_file
 from .headless import Stack, sets, stack
@@ -126,7 +126,7 @@ def do_scene(scene: Scene, ticket: str) -> dict[str, Any]:
         _, facts, warned = stack(asked, Cache(Path(scratch) / "cache"), runner)
     names = sorted(path.name for path in waiting.iterdir())
     # results of other runs or scenes keep their names
-    places = {name: _free(out, name) for name in names if not name.endswith(".recipe.json")}
+    places = {name: free_name(out / name).name for name in names if not name.endswith(".recipe.json")}
     places |= {recipe_beside(Path(name)).name: recipe_beside(Path(place)).name for name, place in places.items() if recipe_beside(waiting / name).exists()}
     for name, place in places.items():
         (waiting / name).rename(waiting / place)
@@ -144,14 +144,6 @@ def do_scene(scene: Scene, ticket: str) -> dict[str, Any]:
     put_in_place(scene.state(), writes(json.dumps({"digest": scene.digest, "files": sorted(places.values()), "told": told})), replace=True)
     done_already(scene)
     return told
-
-
-def _free(folder: Path, name: str) -> str:
-    number, path = 1, folder / name
-    while path.exists():
-        number += 1
-        path = folder / f"{Path(name).stem} {number}{Path(name).suffix}"
-    return path.name
 
 
 def do_all(scenes: Sequence[Scene], executor: Executor, tell: Callable[[str, float], None], unwanted: Callable[[], bool], renewed: Callable[[], Executor] | None = None) -> list[dict[str, Any]]:

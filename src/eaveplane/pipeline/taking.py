@@ -6,12 +6,10 @@ from collections.abc import Collection
 from pathlib import Path
 from typing import Literal, get_args
 
-import numpy as np
 from pydantic import ValidationError
 
 from ..imaging.carried import read_carried
 from ..imaging.errors import PictureError
-from ..imaging.placement import Points
 from ..imaging.xmp import recipe_in
 from ..recipe import Recipe, told_fault
 
@@ -52,20 +50,15 @@ def recipe_from(path: Path, name: str = "") -> Recipe:
 def taking(recipe: Recipe, other: Recipe, parts: Collection[str], size: tuple[int, int]) -> Recipe:
     """A recipe for frames of a size (w, h) with parts of another; areas, maps and crop keep their place in the frame."""
     change: dict[str, object] = {}
+    there = other.onto(size)
     if "corrections" in parts:
         change |= {"capture": other.capture, "even_out": other.even_out}
     if "look" in parts:
-        change["look"] = other.look.onto(size)
+        change["look"] = there.look
     if "weaving" in parts:
         change |= {"weaving": other.weaving, "veil": other.veil, "canvas": other.canvas, "camera_moved": other.camera_moved}
     if "finish" in parts:
-        w, h = other.size or size
-        factors = np.array([size[0] / w, size[1] / h])
-
-        def carry(points: Points) -> Points:
-            return np.asarray(points * factors)
-
-        change["finish"] = other.finish if (w, h) == size else other.finish.moved(carry, (0, 0, w, h), (0, 0, *size))
+        change["finish"] = there.finish
     if "delivery" in parts:
         about = recipe.about.model_copy(update={"author": other.about.author, "rights": other.about.rights})
         change |= {"outputs": other.outputs, "about": about}

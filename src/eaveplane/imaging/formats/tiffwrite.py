@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from ..exif import Carried, Metadata, density_entries, with_exif
 from ..rows import side_by_side
-from ..tiffdir import ASCII, BIG, BYTE, CLASSIC, LONG, LONG8, SHORT, UNDEFINED, Entry, Layout
+from ..tiffdir import ASCII, BIG, BYTE, CLASSIC, LONG, LONG8, SHORT, UNDEFINED, XMP, Entry, Layout
 from .format import Saving
 
 ROWS, TILE = 128, 256
@@ -53,7 +53,7 @@ def write_pages(path: Path, pages: Iterable[Page], saving: Saving, most_bytes: i
             # what is said of the picture is said once
             carried = saving.carried if number == 0 else Carried()
             if carried.xmp:
-                entries.append((0x02BC, BYTE, carried.xmp))
+                entries.append((XMP, BYTE, carried.xmp))
             directory = with_exif(entries, page.meta, start, carried, layout)
             file.write(directory)
             file.seek(link)

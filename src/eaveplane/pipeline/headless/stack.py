@@ -129,7 +129,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
 def recipe_for(asked: Stack, read: Read, first: Frame, cache: Cache, combining: Runner) -> tuple[Recipe, dict[str, FrameStep]]:
     """The recipe for the frames that were read, with the reference and the look that were asked for, and their steps by id."""
     recipe, frames = _with_frames(asked.recipe, read), dict(read.steps)
-    recipe = recipe.model_copy(update={"look": recipe.look.onto(first.size)})
+    recipe = recipe.onto(first.size)
     if asked.from_file:
         frames |= combine(cache, recipe.kept(), read.decoded, combining, recipe.capture)
     if asked.reference != "auto":

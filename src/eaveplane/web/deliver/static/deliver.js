@@ -82,8 +82,8 @@ export class Deliver {
     const body = new FormData();
     body.append("file", field.files[0]);
     const answer = await send(field.dataset.bring, { method: "POST", body });
-    if (answer.ok) this.page.refresh(true);
-    else { tell(await answer.text(), true); this.page.refresh(true); }
+    if (!answer.ok) tell(await answer.text(), true);
+    this.page.refresh(true);
   }
 
   // ---- a recipe from elsewhere ----
