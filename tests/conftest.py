@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import math
+import os
+import shutil
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,6 +18,7 @@ from eaveplane.fieldcam.camera import Camera, Shot, Stage, Truth, shoot, truth_o
 from eaveplane.fieldcam.landscapes import LANDSCAPES
 from eaveplane.fieldcam.lens import Lens
 from eaveplane.optics.thinlens import even_focus_steps
+from eaveplane.pipeline.cache import WHOLE, Cache
 from eaveplane.recipe import Recipe
 
 # a busy machine, or kernels that are compiled anew, must not fail a test of what is computed
@@ -52,6 +56,41 @@ def _stage(camera: Camera) -> Stage:
 def delivering(recipe: Recipe, **change: Any) -> Recipe:
     """A recipe with its first output changed."""
     return recipe.model_copy(update={"outputs": [recipe.outputs[0].model_copy(update=change), *recipe.outputs[1:]]})
+
+
+@pytest.fixture(scope="session", autouse=True)
+def made_once(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[[bool], None]]:
+    """Results of steps are made once for all tests, under their keys, as they are made once for all of a library's scenes: else the same few
+    frames would be decoded and registered a hundred times. Called with False it is given up for a while."""
+    base = tmp_path_factory.getbasetemp()
+    store = Cache((base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / "made")
+    make = Cache.make
+
+    def copied(folder: Path) -> Callable[[Path], None]:
+        return lambda to: shutil.copytree(folder, to, dirs_exist_ok=True, ignore=shutil.ignore_patterns(WHOLE)) and None
+
+    def once(cache: Cache, key: str, build: Callable[[Path], None]) -> str:
+        if cache.has(key):
+            return make(cache, key, build)
+        if not store.has(key):
+            make(cache, key, build)
+            return make(store, key, copied(cache.path(key)))
+        return make(cache, key, copied(store.path(key)))
+
+    def use(it: bool) -> None:
+        Cache.make = once if it else make  # type: ignore[method-assign]
+
+    use(True)
+    yield use
+    use(False)
+
+
+@pytest.fixture(autouse=True)
+def _anew(request: pytest.FixtureRequest, made_once: Callable[[bool], None]) -> Iterator[None]:
+    """Tests marked `anew` are about making things, or about making them again: nothing is there for them."""
+    made_once(not request.node.get_closest_marker("anew"))
+    yield
+    made_once(True)
 
 
 @pytest.fixture(scope="session")

@@ -16,6 +16,7 @@ from ..imaging.colour import decode_srgb, luminance
 from ..imaging.errors import PictureError
 from ..imaging.formats.registry import Facts, facts
 from ..imaging.preview import read_preview
+from .arrays import arrays
 from .cache import Cache, hash_file, key_of
 
 THUMB_SIDE = 320
@@ -71,5 +72,5 @@ _TABLE = decode_srgb(np.arange(256) / 255.0).astype(np.float32)
 
 def open_glance(cache: Cache, sha256: str) -> tuple[Glimpse, Octaves]:
     """What a first look kept."""
-    stored = np.load(cache.path(glance_key(sha256)) / "glance.npz")
+    stored = arrays(cache.path(glance_key(sha256)) / "glance.npz")
     return Glimpse(stored["stops"], stored["exposed"]), Octaves(stored["energy"], stored["noise"], stored["slopes"])

@@ -80,28 +80,34 @@ def _solved(n: np.ndarray, r: np.ndarray) -> np.ndarray:
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _solve(a: np.ndarray, b: np.ndarray, x0: int, y0: int, size: int, out: np.ndarray) -> None:
     """Shift and gain that take tile `a` to tile `b`: out = dx, dy, residual share, gradient strength."""
-    n = np.zeros((3, 3))
-    r = np.zeros(3)
-    e2 = 0.0
-    s2 = 0.0
+    # sums stand by themselves, a row's in single precision: in an array each would be stored at every pixel
+    xx, xy, xg, yy, yg, gg = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    ex, ey, eg, e2 = 0.0, 0.0, 0.0, 0.0
+    zero, half_of, quarter = np.float32(0), np.float32(0.5), np.float32(0.25)
     for y in range(y0, y0 + size, 2):
-        for x in range(x0, x0 + size):
-            gx = 0.25 * (a[y, x + 1] - a[y, x - 1] + b[y, x + 1] - b[y, x - 1])
-            gy = 0.25 * (a[y + 1, x] - a[y - 1, x] + b[y + 1, x] - b[y - 1, x])
-            g = 0.5 * (a[y, x] + b[y, x])
-            e = a[y, x] - b[y, x]
-            n[0, 0] += gx * gx
-            n[0, 1] += gx * gy
-            n[0, 2] += gx * g
-            n[1, 1] += gy * gy
-            n[1, 2] += gy * g
-            n[2, 2] += g * g
-            r[0] += gx * e
-            r[1] += gy * e
-            r[2] += g * e
-            e2 += e * e
-            s2 += g * g
-    n[1, 0], n[2, 0], n[2, 1] = n[0, 1], n[0, 2], n[1, 2]
+        r0, r1, r2, r3, r4, r5, r6, r7, r8, r9 = zero, zero, zero, zero, zero, zero, zero, zero, zero, zero
+        # rows that begin at nought: an index that may be negative keeps the compiler from taking several pixels at once
+        a0, a1, a2, above, below = a[y, x0 - 1 : x0 + size - 1], a[y, x0 : x0 + size], a[y, x0 + 1 : x0 + size + 1], a[y - 1, x0 : x0 + size], a[y + 1, x0 : x0 + size]
+        b0, b1, b2, over, under = b[y, x0 - 1 : x0 + size - 1], b[y, x0 : x0 + size], b[y, x0 + 1 : x0 + size + 1], b[y - 1, x0 : x0 + size], b[y + 1, x0 : x0 + size]
+        for x in range(size):
+            gx = quarter * (a2[x] - a0[x] + b2[x] - b0[x])
+            gy = quarter * (below[x] - above[x] + under[x] - over[x])
+            g = half_of * (a1[x] + b1[x])
+            e = a1[x] - b1[x]
+            r0 += gx * gx
+            r1 += gx * gy
+            r2 += gx * g
+            r3 += gy * gy
+            r4 += gy * g
+            r5 += g * g
+            r6 += gx * e
+            r7 += gy * e
+            r8 += g * e
+            r9 += e * e
+        xx, xy, xg, yy, yg, gg = xx + r0, xy + r1, xg + r2, yy + r3, yg + r4, gg + r5  # type: ignore[assignment]
+        ex, ey, eg, e2 = ex + r6, ey + r7, eg + r8, e2 + r9  # type: ignore[assignment]
+    n = np.array([[xx, xy, xg], [xy, yy, yg], [xg, yg, gg]])
+    r = np.array([ex, ey, eg])
     half = 0.5 * (n[0, 0] + n[1, 1])
     strength = half - np.sqrt((0.5 * (n[0, 0] - n[1, 1])) ** 2 + n[0, 1] ** 2)
     for i in range(3):
@@ -112,7 +118,7 @@ def _solve(a: np.ndarray, b: np.ndarray, x0: int, y0: int, size: int, out: np.nd
         out[0], out[1], out[2], out[3] = 0.0, 0.0, 1.0, strength
         return
     rest = max(e2 - d[0] * r[0] - d[1] * r[1] - d[2] * r[2], 0.0)
-    out[0], out[1], out[2], out[3] = d[0], d[1], rest / (s2 + 1e-12), strength
+    out[0], out[1], out[2], out[3] = d[0], d[1], rest / (gg + 1e-12), strength
 
 
 @njit(cache=True, nogil=True)

@@ -23,6 +23,7 @@ from ...imaging.icc import Encoding, linear_encoding, read_profile, standard_enc
 from ...imaging.lensdata import LensData
 from ...imaging.light import channels, root_of, survey, to_root
 from ...imaging.pyramid import Box, Pyramid
+from ..arrays import array, arrays
 from ..cache import Cache
 from ..ticket import Ticket
 from .step import Step
@@ -104,26 +105,26 @@ class Frame:
 
     def small(self) -> FloatArray:
         """Linear light at a small size, (h, w, 3)."""
-        return np.asarray(np.load(self.measured / "small.npy"))
+        return array(self.measured / "small.npy")
 
     def luma(self) -> FloatArray:
         """Square root of luminance for registration, (h, w)."""
-        return np.asarray(np.load(self.measured / "luma.npy"))
+        return array(self.measured / "luma.npy")
 
     def features(self) -> Features:
         """What the frame is matched by."""
-        stored = np.load(self.measured / "features.npz")
+        stored = arrays(self.measured / "features.npz")
         return Features(stored["points"], stored["descriptors"])
 
     def fine_noise(self) -> float:
-        return float(np.load(self.measured / "detail.npz")["fine_noise"])
+        return float(arrays(self.measured / "detail.npz", "fine_noise")["fine_noise"])
 
     def detail(self) -> Detail:
-        stored = np.load(self.measured / "detail.npz")
+        stored = arrays(self.measured / "detail.npz")
         return Detail(stored["energy"], stored["noise"], float(stored["fine_noise"]), np.empty((0, 0), np.float32), int(stored["level"]), self.octaves())
 
     def octaves(self) -> Octaves:
-        stored = np.load(self.measured / "octaves.npz")
+        stored = arrays(self.measured / "octaves.npz")
         return Octaves(stored["energy"], stored["noise"], stored["slopes"])
 
 

@@ -15,6 +15,7 @@ from ...core.gather.defocus import Defocus
 from ...core.gather.inspect import Inspection, Seen, inspect
 from ...core.gather.verdicts import Verdict
 from ...imaging.light import root_luma
+from ..arrays import arrays
 from ..cache import Cache
 from ..ticket import Ticket
 from .frame import open_frame
@@ -49,7 +50,7 @@ class Inspect(Step):
 def open_inspection(cache: Cache, key: str) -> Inspection:
     """The inspection of a key."""
     folder = cache.path(key)
-    facts, maps = json.loads((folder / "inspection.json").read_text()), np.load(folder / "maps.npz")
+    facts, maps = json.loads((folder / "inspection.json").read_text()), arrays(folder / "maps.npz")
     verdicts = [Verdict(**{**v, "sharp_rows": tuple(v["sharp_rows"]), "box": tuple(v["box"]) if v["box"] else None}) for v in facts["verdicts"]]
     bands = [SoftBand(**{**b, "box": tuple(b["box"]), "metres": tuple(b["metres"]) if b["metres"] else None}) for b in facts["bands"]]
     return Inspection(verdicts, bands, Defocus(maps["focus"], maps["place"], maps["known"], facts["block"]), maps["soft"], facts["covered"])

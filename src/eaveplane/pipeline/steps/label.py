@@ -15,6 +15,7 @@ from ...core.weave.contradiction import contradicts
 from ...core.weave.labels import aggregate, costs, label_weights
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Placement
+from ..arrays import array, arrays
 from ..cache import Cache
 from ..ticket import Ticket
 from .frame import Frame, open_frame
@@ -97,9 +98,9 @@ def _elsewhere(frame: Frame, placement: Placement, standard: FloatArray, apart: 
 
 def open_labels(cache: Cache, key: str) -> FloatArray:
     """Label weights (frames, h, w) of a key."""
-    return np.asarray(np.load(cache.path(key) / "gates.npy").astype(np.float32))
+    return np.asarray(array(cache.path(key) / "gates.npy"), np.float32)
 
 
 def zone_shares(cache: Cache, key: str) -> list[float]:
     """In how much of the textured picture each frame is the sharpest."""
-    return [float(s) for s in np.load(cache.path(key) / "zones.npz")["shares"]]
+    return [float(s) for s in arrays(cache.path(key) / "zones.npz", "shares")["shares"]]

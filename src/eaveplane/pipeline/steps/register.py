@@ -24,6 +24,7 @@ from ...core.weave.places import Places
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Placement, Shift, scaled
 from ...imaging.pyramid import Box
+from ..arrays import array
 from ..cache import Cache
 from ..ticket import Ticket
 from .frame import Frame, FrameStep, Measure, open_frame
@@ -98,7 +99,7 @@ def open_registration(cache: Cache, key: str) -> Registration:
     folder = cache.path(key)
     facts = json.loads((folder / "registration.json").read_text())
     size = tuple(facts["size"])
-    shifts = [Shift(np.array(step), np.load(folder / f"depth{k}.npy").astype(np.float32), size) if step else None for k, step in enumerate(facts["steps"])]
+    shifts = [Shift(np.array(step), array(folder / f"depth{k}.npy").astype(np.float32), size) if step else None for k, step in enumerate(facts["steps"])]
     placements = [Placement(np.array(fit), size, shift) for fit, shift in zip(facts["fits"], shifts, strict=True)]
     drifts = [Drift(**{**drift, "gain": tuple(drift["gain"])}) for drift in facts["drifts"]]
     return Registration(facts["reference"], placements, [Trust(**told) for told in facts["trusted"]], facts["model"], facts["focus"], drifts, size)
