@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cache
 
 import cv2
@@ -10,8 +11,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eaveplane.core.mend.fronts import EXTENT, PER_OCTAVE, STRONG, WEAK, carried_in, coverage, extended, fronts_in, near_to_far, strength_of, unveiled
-from eaveplane.core.mend.veil import CELL, STANDS, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing
+from eaveplane.core.mend.found import EXTENT, INSIDE, PER_OCTAVE, STEPS, STRONG, WEAK, Detail, Fronts, detail_of, extended, fronts_in, in_steps, octaves_of, with_solid
+from eaveplane.core.mend.fronts import carried_in, coverage, near_to_far, unveiled
+from eaveplane.core.mend.veil import CELL, SOLID_STANDS, STANDS, WORTH, Energies, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing
 from eaveplane.core.weave.laid import Weaving
 from eaveplane.core.weave.weave import weave_box
 from eaveplane.imaging.light import root_of
@@ -34,24 +36,32 @@ def _stems(moved: float = 0.0) -> np.ndarray:
     return cv2.resize(cover, SIZE, interpolation=cv2.INTER_AREA).astype(np.float32) / 255
 
 
-def _seen(light: tuple[float, float, float], moves: tuple[float, ...] = (0, 0, 0), places: tuple[float, ...] = PLACES) -> tuple[list[np.ndarray], np.ndarray]:
-    """Frames of stems of one light before a textured ground as far as the last frame is focused, with true hiding, and the sharp picture."""
+def _seen(
+    light: tuple[float, float, float], moves: tuple[float, ...] = (0, 0, 0), places: tuple[float, ...] = PLACES, thing: Callable[[float], np.ndarray] = _stems, flat: bool = True
+) -> tuple[list[np.ndarray], np.ndarray]:
+    """Frames of stems, or another thing, of one light before a textured ground as far as the last frame is focused, with true hiding, and the
+    sharp picture."""
     rng, ground = np.random.default_rng(3), _texture(7, SIZE)
+    shown = np.float32(light) * (np.float32(1) if flat else 1 + np.float32(0.8) * (_texture(8, SIZE) - np.float32(0.5)))
     frames = []
     for place, by in zip(places, moves, strict=True):
-        cover = np.clip(_defocused(_stems(by)[..., None], abs(place - places[0])), 0, 1)
-        clean = cover * np.float32(light) + (1 - cover) * _defocused(ground, place - places[-1])
+        cover, lit = thing(by)[..., None], thing(by)[..., None] * shown
+        blurred = [np.asarray(_defocused(part, abs(place - places[0]))) for part in (cover, lit)]
+        clean = blurred[1].reshape(lit.shape) + (1 - np.clip(blurred[0].reshape(cover.shape), 0, 1)) * _defocused(ground, place - places[-1])
         frames.append(np.maximum(clean + 1e-3 * rng.standard_normal(clean.shape, np.float32), 1e-4).astype(np.float32))
-    return frames, _stems()[..., None] * np.float32(light) + (1 - _stems()[..., None]) * ground
+    sharp = thing(0.0)[..., None]
+    return frames, sharp * shown + (1 - sharp) * ground
 
 
-def _lifted(frames: list[np.ndarray], places: tuple[float, ...] = PLACES, order: tuple[int, ...] = (0, 1, 2)) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:
+def _lifted(frames: list[np.ndarray], places: tuple[float, ...] = PLACES, order: tuple[int, ...] = (0, 1, 2)) -> tuple[np.ndarray, np.ndarray, Fronts, float]:
     """The weave in root light, the same with veils lifted, which fronts stand, and how much is explained for it."""
     laid, gates = _laid(frames, _known(places, 2e-5), 2e-5)
     part = cut(laid, gates, Weaving(), order, WHOLE)
     quiet = quiet_details([quiet_in(part)], len(frames))
-    tried = fronts_in(*detail_in(part, quiet))
-    stand, _, explained = standing(tried, energies(part, tried, quiet))
+    detail = detail_in(part, quiet)
+    thin = fronts_in(detail)
+    tried = with_solid(thin, detail)
+    stand, _, explained = standing(thin, tried, energies(part, thin, tried, quiet), len(frames))
     picture, shown = lifted_block(part, stand, quiet)
     woven = weave_box(laid, gates, Weaving(), [], WHOLE, 0)[0]
     return woven, woven + shown[..., None] * (picture - woven), stand, explained
@@ -66,7 +76,7 @@ def test_stems_before_a_ground_come_out_with_less_than_half_the_error(light: tup
     frames, truth = _seen(light)
     woven, lifted, stand, explained = _lifted(frames)
     near = cv2.dilate((_stems() > 0).astype(np.uint8), np.ones((17, 17))) > 0
-    assert explained > 0 and set(np.unique(stand)) == {0, 1}
+    assert explained > 0 and set(np.unique(stand.number)) == {0, 1}
     assert _error(lifted, truth, near) < 0.5 * _error(woven, truth, near)
     # what is far from any front keeps its pixels
     np.testing.assert_array_equal(lifted[~cv2.dilate(near.astype(np.uint8), np.ones((25, 25))).astype(bool)], woven[~cv2.dilate(near.astype(np.uint8), np.ones((25, 25))).astype(bool)])
@@ -76,7 +86,7 @@ def test_no_stem_is_lost_and_no_blob_is_made() -> None:
     frames, truth = _seen((0.02, 0.02, 0.02))
     _, lifted, stand, _ = _lifted(frames)
     core = (_stems() > 0.95)[INNER]
-    assert (stand > 0)[INNER][core].mean() > 0.97
+    assert (stand.number > 0)[INNER][core].mean() > 0.97
     assert (lifted[INNER][core].mean(axis=1) < np.sqrt(0.02) + 0.1).mean() > 0.97
     # darker or lighter than all around it, where truth is not
     window = np.ones((9, 9), np.uint8)
@@ -88,7 +98,7 @@ def test_what_moved_between_frames_is_left() -> None:
     """Stems that are elsewhere in every frame: their veils are not where they would be taken from."""
     frames, _ = _seen((0.02, 0.02, 0.02), (0, 9, -8))
     woven, lifted, stand, _ = _lifted(frames)
-    assert (stand > 0).mean() < 0.15 * (_stems() > 0).mean()
+    assert (stand.number > 0).mean() < 0.15 * (_stems() > 0).mean()
     assert np.abs(lifted - woven).mean() < 1e-3
 
 
@@ -101,7 +111,7 @@ def test_frames_without_blur_between_them_are_left_at_once() -> None:
     places = (0.4, 0.2, 0.0)
     frames, _ = _seen((0.02, 0.02, 0.02), places=places)
     woven, lifted, stand, _ = _lifted(frames, places)
-    assert not stand.any()
+    assert not stand.number.any()
     np.testing.assert_array_equal(lifted, woven)
 
 
@@ -152,14 +162,45 @@ def test_coverage_is_the_part_of_the_usual_difference() -> None:
     assert coverage(1e-3 * adds, np.full_like(adds, 0.2), np.full((30, 30), 1e-6, np.float32)).max() < 0.2
 
 
+def _of(owner: np.ndarray, strength: np.ndarray) -> Detail:
+    none = Detail.empty(owner.shape[::-1])
+    return Detail(owner, strength, none.nearest, none.hides)
+
+
 def test_weak_detail_belongs_to_a_front_only_beside_strong() -> None:
     strength = np.zeros((60, 60), np.uint8)
     owner = np.full((60, 60), 2, np.uint16)
     weak, strong = (int(np.log2(v) * PER_OCTAVE) + 2 for v in (WEAK, STRONG))
     strength[10, 5:50], strength[10, 30], strength[40, 5:50], strength[50, 5 : 5 + EXTENT // 2] = weak, strong, weak, strong
-    found = fronts_in(owner, strength)
+    found = fronts_in(_of(owner, strength))
     assert set(np.unique(found)) == {0, 3} and found[10, 8] == 3 and not found[38:].any()
-    assert strength_of(np.float32([[1.0, 2.0, 4.0, 0.1]]), 1.0).tolist() == [[0, PER_OCTAVE, 2 * PER_OCTAVE, 0]]
+    assert in_steps(octaves_of(np.float32([[1.0, 2.0, 4.0, 0.1]]), 1.0)).tolist() == [[0, PER_OCTAVE, 2 * PER_OCTAVE, 0]]
+
+
+def test_faint_detail_counts_where_it_runs_in_a_line() -> None:
+    """Four times a quiet place's, less than weak: a line of it is a front, texture of the same strength is not."""
+    rng = np.random.default_rng(4)
+    near, far = rng.uniform(0, 0.3, (2, 120, 160)).astype(np.float32)
+    near[60:63, 10:150] = 2.2
+    near[90:110, 10:150] = 2.2 * (rng.random((20, 140)) < 0.3)
+    found = fronts_in(detail_of([near, far], (5.0, 0.0), (4, 7), [0]))
+    assert (found[61, 14:146] == 5).all() and not found[:56].any() and not found[66:].any()
+
+
+@pytest.mark.parametrize("abrupt", [True, False])
+def test_a_solid_thing_ends_abruptly(abrupt: bool) -> None:
+    """A block in whose place nothing farther shows detail; ground that comes into focus little by little is none."""
+    place = np.full((100, 120), -1.0, np.float32)
+    place[30:, 40:80] = 0.6
+    if not abrupt:
+        place = np.broadcast_to(np.linspace(-1, 1, 100, dtype=np.float32)[:, None], place.shape)
+    none = Detail.empty((240, 200))
+    detail = Detail(none.owner, none.strength, np.full(place.shape, 2, np.uint16), (place * STEPS).astype(np.int8))
+    found = with_solid(none.owner, detail)
+    inside = np.s_[60 + INSIDE + 4 : 200, 80 + INSIDE + 4 : 160 - INSIDE - 4]
+    assert found.solid[inside].all() == abrupt and found.solid.any() == abrupt and found.number.any() == abrupt
+    if abrupt:
+        assert set(np.unique(found.number)) == {0, 3} and not found.number[:50].any() and not found.number[:, :70].any() and not found.solid[60:64].any()
 
 
 def test_a_front_stands_by_its_own_parts_where_it_does_not_as_a_whole() -> None:
@@ -170,13 +211,59 @@ def test_a_front_stands_by_its_own_parts_where_it_does_not_as_a_whole() -> None:
     after = before.copy()
     every = before.copy()
     every[:, 35:] *= 20
-    assert not standing(fronts, {1: (before, after, every)})[0].any()
+
+    def stood(after: np.ndarray, frames: int = 3) -> tuple[Fronts, np.ndarray, float]:
+        return standing(fronts, Fronts(fronts, np.zeros(fronts.shape, bool)), {1: Energies(before, after, after, every)}, frames)
+
+    assert not stood(after)[0].number.any()
     after[:, :20] *= 0.1
-    stands, left, explained = standing(fronts, {1: (before, after, every)})
-    assert stands[40, 40] == 1 and not stands[:, 300:].any() and explained > 0
+    stands, left, explained = stood(after)
+    assert stands.number[40, 40] == 1 and not stands.number[:, 300:].any() and explained > 0
     # what single planes explain nearly wholly is no front that stays
     assert left[40, 190] and not left[40, 40] and not left[:, 328:].any()
-    assert (standing(fronts, {1: (before, before * np.float32(0.9 * STANDS), every)})[0] == fronts).all()
+    assert (stood(before * np.float32(0.9 * STANDS))[0].number == fronts).all() and not stood(before * np.float32(0.9 * STANDS), 2)[0].number.any()
+    # a scrap in which lifting makes it worse does not stand for hanging together with the rest
+    after = before * np.float32(0.1)
+    after[:, 40:] = 2 * before[:, 40:]
+    assert stood(after)[0].number[40, 100] == 1 and not stood(after)[0].number[:, 360:].any()
+
+
+def test_a_thing_is_solid_where_that_explains_more_than_its_outline() -> None:
+    thin, whole = np.zeros((160, 160), np.uint16), np.zeros((160, 160), np.uint16)
+    whole[40:120, 40:120] = 2
+    thin[40:120, 40:44], thin[40:120, 116:120] = 2, 2
+    fronts = Fronts(whole, cv2.erode((whole > 0).astype(np.uint8), np.ones((11, 11))) > 0)
+    before = np.ones((20, 20), np.float32)
+
+    def stood(as_thin: float, as_whole: float) -> Fronts:
+        return standing(thin, fronts, {2: Energies(before, before * np.float32(as_thin), before * np.float32(as_whole), before)}, 3)[0]
+
+    assert (stood(0.8, 0.8 * SOLID_STANDS).number == whole).all() and (stood(0.8, 0.8 * SOLID_STANDS).solid == fronts.solid).all()
+    found = stood(0.3, 0.3 / WORTH * 0.95)
+    assert (found.number == thin).all() and not found.solid.any()
+    assert not stood(1.0, 1.05 * SOLID_STANDS).number.any()
+
+
+def _post(moved: float = 0.0) -> np.ndarray:
+    """Coverage (h, w) of a wide post, to a sixteenth of a pixel."""
+    over = 4
+    cover = np.zeros((SIZE[1] * over, SIZE[0] * over), np.uint8)
+    corners = np.array([(150 + moved, 90), (196 + moved, 92), (206 + moved, SIZE[1] + 20), (148 + moved, SIZE[1] + 20)]) * over * 16
+    cv2.fillPoly(cover, [np.round(corners).astype(np.int32)], 255, cv2.LINE_8, 4)
+    return cv2.resize(cover, SIZE, interpolation=cv2.INTER_AREA).astype(np.float32) / 255
+
+
+@pytest.mark.parametrize("light", [(0.15, 0.12, 0.1), (0.12, 0.2, 0.06)])
+def test_a_wide_thing_is_solid_and_the_ground_beside_it_clean(light: tuple[float, float, float]) -> None:
+    frames, truth = _seen(light, thing=_post, flat=False)
+    woven, lifted, stand, _ = _lifted(frames)
+    cover = _post()
+    middle = cv2.erode((cover > 0.99).astype(np.uint8), np.ones((35, 35))) > 0
+    assert stand.solid[middle].mean() > 0.7 and not stand.solid[cover < 0.5].any()
+    beside = (cv2.dilate((cover > 0).astype(np.uint8), np.ones((17, 17))) > 0) & (cover == 0)
+    assert _error(lifted, truth, beside) < 0.6 * _error(woven, truth, beside)
+    # at worst it has one frame's noise there, and not that of all together
+    assert _error(lifted, truth, middle) < 2.5 * _error(woven, truth, middle)
 
 
 def test_specks_are_no_fronts() -> None:

@@ -19,8 +19,9 @@ from numpy.typing import NDArray
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.waves import Waves
 from ..weave.places import Places
-from ..weave.planes import blurred_by, layer_of
+from ..weave.planes import blurred_by, layer_of, seen_from
 from ..weave.ways.joint_light import FADE, Lengthened
+from .found import disc_of
 
 APART = 2.0
 """Pixels of blur by which a front must be nearer than the farthest frame's focus."""
@@ -32,12 +33,6 @@ AGREED = 0.5
 """Correlation between distances and places from which distances tell which end is near."""
 QUIET = 20
 """Percentile of detail that stands for places without a front."""
-PER_OCTAVE = 20
-"""Steps in which the strength of detail is kept, in octaves above a quiet place's."""
-WEAK, STRONG = 7.0, 12.0
-"""Detail, in a quiet place's, that belongs to a front if it hangs together with some that is strong."""
-EXTENT = 14
-"""Pixels that a front must extend: less is a speck."""
 COLOUR_WINDOW = 7
 """Pixels over which a front is taken to be of one colour."""
 STANDS_OUT = 4e-4
@@ -64,8 +59,8 @@ class Sheaf:
         return abs(self.places.at[j] - self.places.at[k])
 
     def cropped(self, rows: slice, columns: slice) -> Sheaf:
-        """A part of the piece."""
-        light = np.ascontiguousarray(self.light[:, rows, columns])
+        """A part of the piece, a copy even where it is the whole."""
+        light = self.light[:, rows, columns].copy()
         return Sheaf(light, self.places, Lengthened(light.shape[1:3], (FADE, FADE), (2 * FADE, 2 * FADE)))
 
     def grey(self) -> Sheaf:
@@ -119,52 +114,36 @@ def own_detail(sheaf: Sheaf, fronts: Sequence[int]) -> FloatArray:
     return out
 
 
-def strength_of(detail: FloatArray, quiet: float) -> NDArray[np.uint8]:
-    """Detail over that of quiet places, in steps (PER_OCTAVE)."""
-    return np.asarray(np.clip(np.log2(np.maximum(detail, 1e-9) / quiet) * PER_OCTAVE, 0, 255), np.uint8)
+def lift(sheaf: Sheaf, k: int, mask: NDArray[np.bool_], solid: NDArray[np.bool_], quiet: float) -> Lift:
+    """Take the front that frame k shows where `mask` (h, w) is, and where it is `solid` (h, w) for sure, out of all frames; `quiet` is the detail of
+    quiet places in its plane.
 
-
-def fronts_in(owner: NDArray[np.uint16], strength: NDArray[np.uint8]) -> NDArray[np.uint16]:
-    """Where (h, w) fronts may be: the number of the front, from 1, that has a pixel of detail, of those (`owner`) whose detail is the
-    strongest there; 0 for none."""
-    weak, strong = (int(np.log2(level) * PER_OCTAVE) for level in (WEAK, STRONG))
-    out = np.zeros_like(owner)
-    for number in np.flatnonzero(np.bincount(owner[strength > strong])):
-        mask = ((owner == number) & (strength > weak)).astype(np.uint8)
-        count, labels = cv2.connectedComponents(mask, connectivity=8)
-        good = np.zeros(count, np.bool_)
-        good[np.unique(labels[(strength > strong) & (mask > 0)])] = True
-        mask &= extended(np.asarray(cv2.morphologyEx(good[labels].astype(np.uint8) * mask, cv2.MORPH_CLOSE, disc_of(2)), np.uint8))
-        found = cv2.morphologyEx(mask & good[labels], cv2.MORPH_CLOSE, disc_of(1))
-        out[(found > 0) & (out == 0)] = number + 1
-    return out
-
-
-def extended(mask: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """Those parts of a mask (h, w) that hang together over EXTENT pixels."""
-    _, labels, boxes, _ = cv2.connectedComponentsWithStats(mask, connectivity=8)
-    good = np.maximum(boxes[:, cv2.CC_STAT_WIDTH], boxes[:, cv2.CC_STAT_HEIGHT]) >= EXTENT
-    good[0] = False
-    return good[labels].astype(np.uint8)
-
-
-def lift(sheaf: Sheaf, k: int, mask: NDArray[np.bool_], quiet: float) -> Lift:
-    """Take the front that frame k shows where `mask` (h, w) is out of all frames; `quiet` is the detail of quiet places in its plane.
-
-    Twice, since the inverse takes blurs to add up: the second time it is given frames in which they do."""
+    Twice by the inverse, since it takes blurs to add up: the second time it is given frames in which they do. Then by what farther frames,
+    with the front out of them, tell of the ground that frame k shows: that leaves frame k's own detail to the front, without an inverse's noise."""
     waves = sheaf.around.whole()
     noise = np.square(2 * np.float32(quiet) * _brightness(sheaf.light[k]))
-    where = cv2.dilate(mask.astype(np.uint8), disc_of(1)) > 0
-    first = _lifted(sheaf, k, where, noise, sheaf.light, waves)
-    return _lifted(sheaf, k, where, noise, first.ground + first.adds, waves)
+    where = (cv2.dilate(mask.astype(np.uint8), disc_of(1)) > 0) | solid
+    found, added_up = None, sheaf.light
+    for _ in range(2):
+        layer = np.ascontiguousarray(np.moveaxis(waves.picture(waves.of(list(added_up)), layer_of(sheaf.places.at, k)), 0, 2))
+        found = _lifted(sheaf, k, where, solid, noise, layer, waves)
+        added_up = found.ground + found.adds
+    assert found is not None
+    others = tuple(j for j in range(k + 1, len(sheaf.light)) if sheaf.away(j, k) >= APART)
+    behind = np.moveaxis(waves.picture(waves.of(list(found.ground)), seen_from(sheaf.places.at, k, others)), 0, 2)
+    return _lifted(sheaf, k, where, solid, noise, sheaf.light[k] - behind, waves)
 
 
-def _lifted(sheaf: Sheaf, k: int, where: NDArray[np.bool_], noise: FloatArray, added_up: FloatArray, waves: Waves) -> Lift:
-    """`lift` by the inverse of frames (n, h, w, 3) in which blurs add up."""
-    layer = np.ascontiguousarray(np.moveaxis(waves.picture(waves.of(list(added_up)), layer_of(sheaf.places.at, k)), 0, 2))
+def _lifted(sheaf: Sheaf, k: int, where: NDArray[np.bool_], solid: NDArray[np.bool_], noise: FloatArray, layer: FloatArray, waves: Waves) -> Lift:
+    """`lift` by a picture (h, w, 3) of what the front adds, but for what is coarse."""
+    own = sheaf.light[k]
     adds = (layer - carried_in(layer, ~where)) * where[..., None]
-    behind = np.maximum(sheaf.light[k] - adds, 0)
+    behind = np.maximum(own - adds, 0)
     cover = coverage(adds, behind, noise) * where
+    if solid.any():
+        hidden = np.maximum(carried_in(own, ~where), 0)
+        behind, cover = np.where(solid[..., None], hidden, behind), np.where(solid, np.float32(1), cover)
+        adds = np.where(solid[..., None], own - hidden, adds)
     light = np.maximum(adds + cover[..., None] * behind, 0) * where[..., None]
     front = waves.of([np.dstack([light, cover, adds]).astype(np.float32)])
     ground, added, veils = np.empty_like(sheaf.light), np.empty_like(sheaf.light), np.empty(sheaf.light.shape[:3], np.float32)
@@ -221,11 +200,6 @@ def carried_in(picture: FloatArray, known: NDArray[np.bool_]) -> FloatArray:
         share = np.clip(part * (2 if n else 1), 0, 1)[..., None]
         out = share * (sums / (part[..., None] + np.float32(1e-4))) + (1 - share) * out
     return np.asarray(out, np.float32)
-
-
-def disc_of(radius: int) -> NDArray[np.uint8]:
-    """A disc that masks are grown by."""
-    return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)), np.uint8)
 
 
 def _channels(picture: Any) -> FloatArray:

@@ -22,8 +22,9 @@ from ...imaging.resample import halve
 from ..weave.laid import MARGIN, Piece, RegisteredFrames, Weaving, piece_of, wide_of
 from ..weave.places import evened_luma
 from ..weave.planes import explanations
-from ..weave.ways.joint_light import BLOCK, FRAMES_END, energy_of, left_by, lengthened, to_sum, woven_piece
-from .fronts import QUIET, Lift, Sheaf, disc_of, extended, lift, own_detail, strength_of
+from ..weave.ways.joint_light import BLOCK, energy_of, left_by, lengthened, to_sum, woven_piece
+from .found import Detail, Fronts, detail_of, disc_of, extended, octaves_of
+from .fronts import QUIET, Lift, Sheaf, lift, own_detail
 
 CELL = 8
 """Pixels of the cells in which it is decided what stands."""
@@ -35,6 +36,18 @@ BESIDE = 24
 """Pixels around a front's widest veil from which its ground is told."""
 STANDS = 0.4
 """A front stands where what single planes leave of the frames falls below this part by lifting it."""
+ENDS = 4
+"""Pixels from where a frame ends in which nothing is looked for: resampling reaches so far."""
+WORTH, ZONE = 0.9, 3
+"""A thing is taken for solid where single planes then leave less than this part of what they leave with its outline alone lifted, in so many
+cells around it."""
+OF_TWO = 0.5
+"""Two frames are explained by many a thing that is not so: these parts, then, are so much smaller."""
+SOLID_STANDS = 0.7
+"""And it stands where they leave less than this part: its own border, in which nothing is lifted, counts as well."""
+AGAINST, LITTLE = 0.6, 0.002
+"""Where it is not so much less, and more than this part of the energy, a part does not stand though the whole front does: scraps of the ground may
+hang together with a stem."""
 LOCAL = 3.0
 """Cells (sigma) over which that is judged where a whole front does not pass."""
 SHOWN, WHOLE = 0.01, 0.05
@@ -51,9 +64,9 @@ class Cut:
 
     @property
     def everywhere(self) -> NDArray[np.bool_]:
-        """Where (h, w) no frame ends nearby: what is beyond is made up."""
+        """Where (h, w) no frame ends: what is beyond is made up."""
         inside = np.all([self.piece.reach[k] for k in self.numbers], axis=0)
-        return np.asarray(cv2.erode(inside.astype(np.uint8), disc_of(FRAMES_END), borderType=cv2.BORDER_CONSTANT, borderValue=1) > 0)
+        return np.asarray(cv2.erode(inside.astype(np.uint8), disc_of(ENDS), borderType=cv2.BORDER_CONSTANT, borderValue=1) > 0)
 
 
 def cut(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, order: Sequence[int], block: Box) -> Cut:
@@ -78,64 +91,105 @@ def quiet_details(blocks: Sequence[Mapping[int, float]], count: int) -> list[flo
     return [float(np.median([block[k] for block in blocks if k in block] or [usual])) for k in range(count)]
 
 
-def detail_in(part: Cut, quiet: Sequence[float]) -> tuple[NDArray[np.uint16], NDArray[np.uint8]]:
-    """In a block (h, w), the number of the frame whose plane has the strongest detail, and how strong it is (see `fronts_in`)."""
+def detail_in(part: Cut, quiet: Sequence[float]) -> Detail:
+    """What detail tells of fronts in a block."""
     among = part.sheaf.before_ground()
     if not among:
-        empty = np.zeros((part.piece.box[3], part.piece.box[2]), np.uint8)
-        return empty.astype(np.uint16), empty
-    strengths = np.stack([strength_of(detail, quiet[part.numbers[k]]) for k, detail in zip(among, own_detail(part.sheaf, among), strict=True)])
-    best = strengths.argmax(axis=0)
-    owner = np.array([part.numbers[k] for k in among], np.uint16)[best]
-    strongest = strengths.max(axis=0) * part.everywhere
-    return owner[part.piece.inner], strongest[part.piece.inner]
+        return Detail.empty((part.piece.box[2], part.piece.box[3]))
+    every = list(range(len(part.numbers)))
+    told = [octaves_of(detail, quiet[part.numbers[k]]) for k, detail in zip(every, own_detail(part.sheaf, every), strict=True)]
+    found, (rows, columns) = detail_of(told, part.sheaf.places.at, part.numbers, among), part.piece.inner
+    everywhere = part.everywhere
+    # blocks and what is read around them begin at even places
+    small = np.s_[rows.start // 2 : -(-rows.stop // 2), columns.start // 2 : -(-columns.stop // 2)]
+    apart = np.where(everywhere[::2, ::2], found.hides, np.int8(-128))
+    return Detail(found.owner[rows, columns], (found.strength * everywhere)[rows, columns], found.nearest[small], apart[small])
 
 
-Energies = tuple[FloatArray, FloatArray, FloatArray]
-"""Around a front, in cells (h / CELL, w / CELL): what single planes leave of the frames as they are, and with the front lifted, and all there is."""
+@dataclass(frozen=True, eq=False)
+class Energies:
+    """Around a front, in cells (h / CELL, w / CELL): what single planes leave of the frames `before` anything is lifted, with the front lifted where
+    it is `thin`, and as a `whole` with what is solid, and all there is (`every`)."""
+
+    before: FloatArray
+    thin: FloatArray
+    whole: FloatArray
+    every: FloatArray
+
+    @staticmethod
+    def none(shape: tuple[int, int]) -> Energies:
+        return Energies(*(np.zeros(shape, np.float32) for _ in range(4)))
+
+    def put(self, part: Energies, x: int, y: int) -> None:
+        """Lay those of a block at a cell."""
+        for name in ("before", "thin", "whole", "every"):
+            there = getattr(part, name)
+            getattr(self, name)[y : y + there.shape[0], x : x + there.shape[1]] = there
 
 
-def energies(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> dict[int, Energies]:
-    """Energies of a block by front; `fronts` (h, w) is where there may be some in all that was read."""
+def energies(part: Cut, thin: NDArray[np.uint16], fronts: Fronts, quiet: Sequence[float]) -> dict[int, Energies]:
+    """Energies of a block by front; `thin` (h, w) and with what is solid, `fronts`, are where there may be some in all that was read."""
     out: dict[int, Energies] = {}
     # in luminance: a third of the transforms, and on four stacks the same gains
     grey = part.sheaf.grey()
-    for k, mask in _masks(part, fronts):
+    for k, mask in _masks(part, fronts.number):
         box = _around(grey, k, mask)
-        sheaf, cropped = grey.cropped(*box), mask[box]
-        near = cv2.dilate(cropped.astype(np.uint8), disc_of(REACH))
-        after = lift(sheaf, k, cropped, quiet[part.numbers[k]]).ground
+        sheaf, whole, number = grey.cropped(*box), mask[box], part.numbers[k] + 1
+        solid, outline = fronts.solid[box] & whole, thin[box] == number
+        # inside of what is solid it proves nothing that nothing is seen behind it
+        near = cv2.dilate(whole.astype(np.uint8), disc_of(REACH)) * (cv2.dilate(solid.astype(np.uint8), disc_of(1)) == 0)
         before, every = _left_by_one(sheaf, sheaf.light)
+        left = [_left_by_one(sheaf, lift(sheaf, k, m, s, quiet[part.numbers[k]]).ground)[0] if m.any() else before for m, s in ((outline, np.zeros_like(solid)), (whole, solid))[: 1 + solid.any()]]
         maps = []
-        for energy in (before, _left_by_one(sheaf, after)[0], every):
+        for energy in (before, left[0], left[-1], every):
             placed = np.zeros(mask.shape, np.float32)
             placed[box] = energy * near
             maps.append(_in_cells(placed, part.piece))
-        out[part.numbers[k] + 1] = (maps[0], maps[1], maps[2])
+        out[number] = Energies(*maps)
     return out
 
 
-def standing(fronts: NDArray[np.uint16], told: Mapping[int, Energies]) -> tuple[NDArray[np.uint16], NDArray[np.bool_], float]:
-    """Which of the `fronts` (h, w) stand by what all blocks told: whole ones that pass, else the parts of them that do; where others are that
-    no single plane explains; and how much energy is explained for those that stand."""
-    out, left, explained = np.zeros_like(fronts), np.zeros(fronts.shape, np.bool_), 0.0
-    for number, (before, after, every) in told.items():
-        mask = (fronts == number).astype(np.uint8)
+def standing(thin: NDArray[np.uint16], fronts: Fronts, told: Mapping[int, Energies], frames: int) -> tuple[Fronts, NDArray[np.bool_], float]:
+    """Which of the fronts (h, w) stand by what all blocks told of so many frames, `thin` ones or with what is solid: whole ones that pass, else the parts of them that
+    do; where others are that no single plane explains; and how much energy is explained for those that stand."""
+    out, left, explained = np.zeros_like(thin), np.zeros(thin.shape, np.bool_), 0.0
+    stays = np.zeros(thin.shape, np.bool_)
+    for number, energy in told.items():
+        as_whole = _better_whole(fronts.solid & (fronts.number == number), energy)
+        here = _in_pixels(as_whole, thin.shape) > 0
+        mask = np.where(here, fronts.number == number, thin == number).astype(np.uint8)
+        before, after, every = energy.before, np.where(as_whole, energy.whole, energy.thin), energy.every
         height, width = before.shape
         padded = np.zeros((height * CELL, width * CELL), np.uint8)
         padded[: mask.shape[0], : mask.shape[1]] = mask
         cells = padded.reshape(height, CELL, width, CELL).max(axis=(1, 3))
         count, labels = cv2.connectedComponents(cv2.dilate(cells, np.ones((3, 3), np.uint8)), connectivity=8)
-        sums = [np.bincount(labels.ravel(), energy.ravel(), count) for energy in (before, after)]
-        passes = sums[1] < STANDS * sums[0]
+        limit = before * np.where(as_whole, np.float32(SOLID_STANDS), np.float32(STANDS)) * np.float32(OF_TWO if frames == 2 else 1)
+        passes = np.bincount(labels.ravel(), after.ravel(), count) < np.bincount(labels.ravel(), limit.ravel(), count)
         passes[0] = False
-        around = [np.asarray(cv2.GaussianBlur(energy, (0, 0), LOCAL), np.float32) for energy in (before, after, every)]
-        accepted = passes[labels] | (around[1] < STANDS * around[0])
+        around = [np.asarray(cv2.GaussianBlur(part, (0, 0), LOCAL), np.float32) for part in (before, after, every, limit)]
+        accepted = (passes[labels] & (around[1] <= AGAINST * around[0] + LITTLE * around[2])) | (around[1] < around[3])
         kept = mask & _in_pixels(accepted, mask.shape)
-        out[(kept & extended(np.asarray(cv2.dilate(kept, disc_of(1)), np.uint8))) > 0] = number
+        stand = (kept & extended(np.asarray(cv2.dilate(kept, disc_of(1)), np.uint8))) > 0
+        sure = stand & here & fronts.solid
+        out[stand & (sure | ~stays)] = number
+        stays |= sure
         left |= (mask & _in_pixels(around[0] > UNEXPLAINED * around[2], mask.shape)) > 0
         explained += float((before - after)[accepted].sum())
-    return out, left & (out == 0), explained
+    return Fronts(out, stays), left & (out == 0), explained
+
+
+def _better_whole(solid: NDArray[np.bool_], energy: Energies) -> NDArray[np.bool_]:
+    """Cells (h / CELL, w / CELL) around solid things that explain more than their outlines alone."""
+    height, width = energy.before.shape
+    padded = np.zeros((height * CELL, width * CELL), np.uint8)
+    padded[: solid.shape[0], : solid.shape[1]] = solid
+    cells = padded.reshape(height, CELL, width, CELL).max(axis=(1, 3))
+    count, labels = cv2.connectedComponents(cv2.dilate(cells, disc_of(ZONE)), connectivity=8)
+    whole, thin = (np.bincount(labels.ravel(), part.ravel(), count) for part in (energy.whole, energy.thin))
+    better = whole < WORTH * thin
+    better[0] = False
+    return np.asarray(better[labels], np.bool_)
 
 
 def _in_pixels(cells: NDArray[np.bool_], shape: tuple[int, ...]) -> NDArray[np.uint8]:
@@ -143,14 +197,14 @@ def _in_pixels(cells: NDArray[np.bool_], shape: tuple[int, ...]) -> NDArray[np.u
     return np.asarray(np.kron(cells, np.ones((CELL, CELL), np.uint8))[: shape[0], : shape[1]], np.uint8)
 
 
-def lifted_block(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) -> tuple[FloatArray, FloatArray]:
+def lifted_block(part: Cut, fronts: Fronts, quiet: Sequence[float]) -> tuple[FloatArray, FloatArray]:
     """The picture (h, w, 3) of a block with those `fronts` lifted that stand in what was read, and how far (h, w) it is to be taken."""
     lifts: list[tuple[tuple[slice, slice], FloatArray, Lift]] = []
     light = part.sheaf.light.copy()
-    for k, mask in _masks(part, fronts):
+    for k, mask in _masks(part, fronts.number):
         box = _around(part.sheaf, k, mask)
         sheaf = replace(part.sheaf, light=light).cropped(*box)
-        found = lift(sheaf, k, mask[box], quiet[part.numbers[k]])
+        found = lift(sheaf, k, mask[box], fronts.solid[box] & mask[box], quiet[part.numbers[k]])
         lifts.append((box, sheaf.light[k], found))
         light[:, box[0], box[1]] = found.ground
     roots = dict(zip(part.numbers, root_of(light), strict=True))
@@ -161,7 +215,10 @@ def lifted_block(part: Cut, fronts: NDArray[np.uint16], quiet: Sequence[float]) 
         k = found.front
         through = own + (1 - found.veils[k])[..., None] * (picture[box] - found.ground[k])
         picture[box] = np.where(found.where[..., None], through, picture[box])
-        shown[box] = np.maximum(shown[box], np.maximum(found.where, found.veils.max(axis=0)))
+        # where no frame sees past the border of a solid thing the weave has its light from all of them, and less noise
+        reach = int(max(part.sheaf.away(j, k) for j in range(len(part.numbers)))) + 1
+        deep = cv2.erode((fronts.solid[box] & found.where).astype(np.uint8), disc_of(reach), borderType=cv2.BORDER_CONSTANT, borderValue=1) > 0
+        shown[box] = np.where(deep, 0, np.maximum(shown[box], np.maximum(found.where, found.veils.max(axis=0))))
     shown = cv2.GaussianBlur(np.clip((shown - SHOWN) / (WHOLE - SHOWN), 0, 1), (0, 0), 1.5)
     return root_of(picture[part.piece.inner]), np.asarray(shown[part.piece.inner], np.float32)
 

@@ -10,7 +10,8 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from ...core.mend.fronts import fronts_in, near_to_far
+from ...core.mend.found import Detail, Fronts, fronts_in, with_solid
+from ...core.mend.fronts import near_to_far
 from ...core.mend.veil import CELL, Cut, Energies, blocks_with, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing
 from ...core.weave.laid import RegisteredFrames
 from ...core.weave.ways.joint_light import blocks_of
@@ -32,7 +33,7 @@ SAMPLED = 9
 class Lift(Step):
     """A weave by joint light with veils lifted where the frames bear it out."""
 
-    name, version = "lift", 4
+    name, version = "lift", 5
     woven: Weave
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
@@ -48,15 +49,15 @@ class Lift(Step):
         blocks = blocks_of((0, 0, width, height), laid.size)
         for x, y, w, h in blocks:
             levels.write(0, x, y, from_weave.read(0, (x, y, w, h)))
-        refused, stand, most = np.zeros((height, width), np.bool_), np.zeros((height, width), np.uint16), 0.0
+        refused, most = np.zeros((height, width), np.bool_), 0.0
         shown = np.zeros((height, width), np.uint8)
-        best = None
+        best, stand = None, None
         for number, order in enumerate(orders):
             lifting = _Lifting(laid, gates, woven, order, blocks, ticket.within(0.7 * number / len(orders), 0.7 * (number + 1) / len(orders)))
             stands, stays, explained = lifting.fronts()
             if best is None or explained > most:
                 best, stand, refused, most = lifting, stands, stays, explained
-        if best is not None:
+        if best is not None and stand is not None:
             best.tell = ticket.within(0.7, 0.95)
             shown = best.into(levels, stand)
         levels.halve_into_levels()
@@ -97,60 +98,48 @@ class _Lifting:
     def cut(self, block: Box) -> Cut:
         return cut(self.laid, self.gates, self.woven.weaving, self.order, block)
 
-    def fronts(self) -> tuple[NDArray[np.uint16], NDArray[np.bool_], float]:
-        """Which fronts stand where (h, w), where others are, and how much energy is explained for it."""
+    def fronts(self) -> tuple[Fronts, NDArray[np.bool_], float]:
+        """Which fronts stand, where (h, w) others are, and how much energy is explained for it."""
         width, height = self.laid.size
         whole = [b for b in self.blocks if b[2] == max(b[2] for b in self.blocks)]
         sample = whole[:: -(-len(whole) // SAMPLED)]
         self.quiet = quiet_details(list(side_by_side(lambda block: quiet_in(self.cut(block)), sample)), len(self.laid.names))
         self.tell(0.1)
-        owner, strength = np.zeros((height, width), np.uint16), np.zeros((height, width), np.uint8)
-
-        def look(block: Box) -> None:
-            x, y, w, h = block
-            owner[y : y + h, x : x + w], strength[y : y + h, x : x + w] = detail_in(self.cut(block), self.quiet)
-
-        self._over(look, self.blocks, 0.1, 0.4)
-        tried = fronts_in(owner, strength)
+        detail = Detail.empty((width, height))
+        self._over(lambda block: detail.put(detail_in(self.cut(block), self.quiet), block[0], block[1]), self.blocks, 0.1, 0.4)
+        thin = fronts_in(detail)
+        tried = with_solid(thin, detail)
         told: dict[int, Energies] = {}
-
-        def empty() -> FloatArray:
-            return np.zeros((-(-height // CELL), -(-width // CELL)), np.float32)
+        cells = (-(-height // CELL), -(-width // CELL))
 
         def judge(block: Box) -> tuple[Box, dict[int, Energies]]:
             part = self.cut(block)
-            return block, energies(part, _within(tried, part.piece.wide), self.quiet)
+            x, y, w, h = part.piece.wide
+            return block, energies(part, thin[y : y + h, x : x + w], tried.within(part.piece.wide), self.quiet)
 
-        near = blocks_with(tried, self.blocks)
+        near = blocks_with(tried.number, self.blocks)
         for done, (block, found) in enumerate(side_by_side(judge, near), 1):
-            x, y = block[0] // CELL, block[1] // CELL
-            for number, maps in found.items():
-                there = told.setdefault(number, (empty(), empty(), empty()))
-                for whole_map, part in zip(there, maps, strict=True):
-                    whole_map[y : y + part.shape[0], x : x + part.shape[1]] = part
+            for number, part in found.items():
+                told.setdefault(number, Energies.none(cells)).put(part, block[0] // CELL, block[1] // CELL)
             self.tell(0.4 + 0.6 * done / len(near))
-        return standing(tried, told)
+        return standing(thin, tried, told, len(self.laid.names))
 
-    def into(self, levels: Pyramid, stand: NDArray[np.uint16]) -> NDArray[np.uint8]:
+    def into(self, levels: Pyramid, stand: Fronts) -> NDArray[np.uint8]:
         """Lay lifted blocks over the weave; how far (h, w), 0 to 255, it was changed."""
-        shown = np.zeros(stand.shape, np.uint8)
+        shown = np.zeros(stand.number.shape, np.uint8)
 
         def lay(block: Box) -> None:
             x, y, w, h = block
             part = self.cut(block)
-            picture, share = lifted_block(part, _within(stand, part.piece.wide), self.quiet)
+            picture, share = lifted_block(part, stand.within(part.piece.wide), self.quiet)
             before = levels.read(0, block)
             levels.write(0, x, y, before + share[..., None] * (picture - before))
             shown[y : y + h, x : x + w] = np.round(255 * share)
 
-        self._over(lay, blocks_with(stand, self.blocks), 0.0, 1.0)
+        self._over(lay, blocks_with(stand.number, self.blocks), 0.0, 1.0)
         return shown
 
     def _over(self, work: Callable[[Box], None], blocks: list[Box], first: float, last: float) -> None:
         for done, _ in enumerate(side_by_side(work, blocks), 1):
             self.tell(first + (last - first) * done / len(blocks))
 
-
-def _within(fronts: NDArray[np.uint16], box: Box) -> NDArray[np.uint16]:
-    x, y, w, h = box
-    return fronts[y : y + h, x : x + w]
