@@ -13,14 +13,14 @@ import tifffile
 from bench.layered import Order, kept
 from bench.score import fitted, psnr
 from eaveplane.recipe import Recipe
-from tests.test_cli import run
+from tests.test_cli import PLAIN, run
 
 pytestmark = pytest.mark.slow
 
 
 def _stacked(paths: list[Path], folder: Path, reference: int, camera_moved: str) -> tuple[np.ndarray, dict[str, Any]]:
     (folder / "recipe.json").write_text(Recipe(camera_moved=camera_moved).to_json())  # type: ignore[arg-type]
-    asked = ["--report", folder / "r.json", "--recipe", folder / "recipe.json", "--reference", reference, "--leave-out", "none", "--develop", "none", "--canvas", "reference"]
+    asked = ["--report", folder / "r.json", "--recipe", folder / "recipe.json", "--reference", reference, "--leave-out", "none", "--develop", "none", "--canvas", "reference", *PLAIN]
     result = run("stack", *paths, "--out", folder / "o.tif", "--force", *asked)
     assert result.exit_code in (0, 4), result.output
     return tifffile.imread(folder / "o.tif"), json.loads((folder / "r.json").read_text())

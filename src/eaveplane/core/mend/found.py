@@ -192,9 +192,11 @@ def _bordered(place: FloatArray, lines: NDArray[np.bool_]) -> NDArray[np.bool_]:
     count, labels, boxes, _ = cv2.connectedComponentsWithStats(mask, connectivity=4)
     beyond = np.float32(1) - mask
     inner, outer = (cv2.blur(place * part, (AROUND, AROUND)) / (cv2.blur(part, (AROUND, AROUND)) + np.float32(1e-6)) for part in (mask.astype(np.float32), beyond))
-    ends = (inner - outer > ABRUPT) | (cv2.dilate(lines.astype(np.uint8), disc_of(1)) > 0)
-    border = (cv2.dilate(mask, disc_of(1)) > 0) & (mask == 0)
-    whose = cv2.dilate(labels.astype(np.float32), disc_of(1))[border].astype(np.int64)
+    # a border is what faces outwards: texture inside that passes for lines is none
+    filled = cv2.morphologyEx(mask | (lines & (cv2.dilate(mask, disc_of(1)) > 0)).astype(np.uint8), cv2.MORPH_CLOSE, disc_of(3))
+    ends = (inner - outer > ABRUPT) | (cv2.dilate(lines.astype(np.uint8), disc_of(2)) > 0)
+    border = (cv2.dilate(filled, disc_of(1)) > 0) & (filled == 0)
+    whose = cv2.dilate(labels.astype(np.float32), disc_of(4))[border].astype(np.int64)
     along, clear = np.bincount(whose, minlength=count), np.bincount(whose, ends[border], minlength=count)
     good = (clear > BORDERED * along) & (along > 0) & (boxes[:, cv2.CC_STAT_AREA] >= SMALLEST)
     good[0] = False
