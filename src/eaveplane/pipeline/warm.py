@@ -9,6 +9,7 @@ from ..core.develop.look import RAW_LOOK, Light
 from ..core.gather.defocus import Blocks, line_up
 from ..core.gather.octaves import OCTAVES
 from ..core.masks.strokes import Stroke
+from ..core.mend.fronts import unveiled
 from ..core.register.area import common_area
 from ..core.register.refine import HOMOGRAPHY, adjust, banded, measure_pair
 from ..core.weave.labels import aggregate
@@ -43,24 +44,22 @@ def warm_up() -> None:
     waves.picture(waves.of([luma[:64, :64]]), np.ones((1, STEPS), np.float32))
     blocks = Blocks(np.ones((2, 2, OCTAVES)), np.full((2, 2, OCTAVES), 0.01), np.ones((2, 2), np.bool_))
     line_up(blocks, np.arange(2.0), to_scale=True)
+    for channels in (1, 3):
+        light = np.ones((8, 8, channels), np.float32)
+        unveiled(light, np.zeros((2 * channels + 1, 8, 8), np.float32), light.copy(), light.copy(), light[..., 0].copy())
     for_screen(develop(root, RAW_LOOK, Light(), "srgb"))
     warm_finish(root)
 
 
-def compile_all() -> None:
-    """Compile what the program is made of, the field camera included, so that nobody waits for it later; kernels of earlier states
-    of the code are given up."""
+def warm_camera() -> None:
+    """Run the kernels of merging and of the field camera."""
     import math
-    import os
-    import shutil
-    from pathlib import Path
 
     from ..core.gather.merge import merge, peak_of
     from ..fieldcam.camera import Camera, Shot, Stage, expose
     from ..fieldcam.landscapes import LANDSCAPES
     from ..fieldcam.lens import Lens
 
-    warm_up()
     light = np.full((64, 64, 3), 0.2, np.float32)
     times = [0.5, 1.0]
     merge([lambda a, b: light[a:b]] * 2, times, [np.ones((8, 8), np.float32)] * 2, (64, 64), peak_of(times))
@@ -68,6 +67,21 @@ def compile_all() -> None:
     for landscape in LANDSCAPES.values():
         shot = Shot(math.inf, gust=(0.1, 0.1))
         expose(Stage(landscape, camera, [shot]).picture(shot)[0], camera, shot, 1)
+
+
+def compile_all() -> None:
+    """Compile what the program is made of, the field camera included, so that nobody waits for it later; kernels of earlier states
+    of the code are given up."""
+    import os
+    import shutil
+    from concurrent.futures import ProcessPoolExecutor
+    from multiprocessing import get_context
+    from pathlib import Path
+
+    # the compiler uses one core at a time
+    with ProcessPoolExecutor(2, get_context("spawn")) as both:
+        for done in [both.submit(warm_up), both.submit(warm_camera)]:
+            done.result()
     here = Path(os.environ["NUMBA_CACHE_DIR"])
     for other in here.parent.iterdir() if here.parent.name == "kernels" else ():
         if other != here:
