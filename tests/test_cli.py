@@ -102,6 +102,7 @@ def test_results_carry_profile_and_exif(stacked: tuple[Path, dict[str, Any]]) ->
     assert picture.meta.camera == "Field camera 1" and picture.encoding.profile
 
 
+@pytest.mark.anew
 def test_the_same_frames_and_recipe_give_the_same_pixels(stacked: tuple[Path, dict[str, Any]], tripod: Set, tmp_path: Path) -> None:
     folder, _ = stacked
     result = run("stack", *reversed(tripod.paths), "--out", tmp_path / "again.tif", "--recipe", folder / "recipe.json")

@@ -103,6 +103,7 @@ def test_a_name_that_is_no_text_stays_out_and_is_told(library: Library, worker: 
     assert "not UTF-8" in came_in(library, worker, outing, folder) and len(library.files(outing)) == 1
 
 
+@pytest.mark.anew
 def test_a_picture_that_was_replaced_is_not_woven_under_the_old_name(library: Library, worker: Worker, small: Set, handheld: Set, tmp_path: Path) -> None:
     folder = card(tmp_path / "card", small)
     outing = brought_in(library, worker, folder)

@@ -221,6 +221,7 @@ def test_a_scene_without_frames_and_a_scene_that_is_gone(library: Library, worke
     assert done(library, alone)["message"] == "1 frame woven."
 
 
+@pytest.mark.anew
 def test_files_that_turn_bad_between_two_looks_are_set_aside_with_the_reason(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
     folder = card(tmp_path / "card", small)
     outing = brought_in(library, worker, folder)
@@ -389,6 +390,7 @@ def test_what_is_seen_is_what_was_woven(library: Library, worker: Worker, small:
     assert (bright == (200, 60, 20)).all(axis=2).any()
 
 
+@pytest.mark.anew
 def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
     """Corrections, areas, relief and haze: what is seen on the page is what is written, and frames stay alike under it."""
     outing = brought_in(library, worker, card(tmp_path / "card", small))

@@ -15,7 +15,8 @@ from eaveplane.web.scene.opened import ScenePage
 from tests.pipeline.test_work import done
 from tests.web.conftest import Page
 
-pytestmark = pytest.mark.slow
+# findings are put in the place of those that were made
+pytestmark = [pytest.mark.slow, pytest.mark.anew]
 
 
 def planted(page: Page, flaws: list[dict[str, object]]) -> str:

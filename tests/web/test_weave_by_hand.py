@@ -50,6 +50,7 @@ def _stroke(page: Page, **of: object) -> None:
     assert page.post(page.at("/weave/stroke" if line["action"] != "draw" else "/mend/stroke"), {"stroke": json.dumps(line)}).status_code == 200
 
 
+@pytest.mark.anew
 def test_all_masks_by_hand_on_the_page_and_from_the_recipe_are_the_same_pixels(woven: Page, small: Set, tmp_path: Path) -> None:
     page = woven
     near, *_, far = page.recipe().frames

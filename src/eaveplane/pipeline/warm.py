@@ -9,7 +9,6 @@ from ..core.develop.look import RAW_LOOK, Light
 from ..core.gather.defocus import Blocks, line_up
 from ..core.gather.octaves import OCTAVES
 from ..core.masks.strokes import Stroke
-from ..core.mend.fronts import unveiled
 from ..core.register.area import common_area
 from ..core.register.refine import HOMOGRAPHY, adjust, banded, measure_pair
 from ..core.weave.labels import aggregate
@@ -44,9 +43,6 @@ def warm_up() -> None:
     waves.picture(waves.of([luma[:64, :64]]), np.ones((1, STEPS), np.float32))
     blocks = Blocks(np.ones((2, 2, OCTAVES)), np.full((2, 2, OCTAVES), 0.01), np.ones((2, 2), np.bool_))
     line_up(blocks, np.arange(2.0), to_scale=True)
-    for channels in (1, 3):
-        light = np.ones((8, 8, channels), np.float32)
-        unveiled(light, np.zeros((2 * channels + 1, 8, 8), np.float32), light.copy(), light.copy(), light[..., 0].copy())
     for_screen(develop(root, RAW_LOOK, Light(), "srgb"))
     warm_finish(root)
 

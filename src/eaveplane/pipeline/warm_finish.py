@@ -1,4 +1,4 @@
-"""Loading what the finish is compiled of before anyone waits for it."""
+"""Loading what lifting and the finish are compiled of before anyone waits for it."""
 
 from __future__ import annotations
 
@@ -10,12 +10,16 @@ from ..core.finish import noise
 from ..core.finish.finish import finish, known_of, lay_light, whole_of
 from ..core.finish.settings import Air, AirAt, FineDetail, Finish, Glow, Grain, NoiseLeft, PaintedMap, Vignette
 from ..core.masks.parts import BrushedLine, Site
+from ..core.mend.fronts import unveiled
 from ..imaging.colour import SRGB_FROM_WORK, FloatArray
 from ..imaging.light import root_into
 
 
 def warm_finish(root: FloatArray) -> None:
-    """Run every part of the finish on a picture (64, 64, 3)."""
+    """Run what lifts veils, and every part of the finish on a picture (64, 64, 3)."""
+    for channels in (1, 3):
+        light = np.ones((8, 8, channels), np.float32)
+        unveiled(light, np.zeros((2 * channels + 1, 8, 8), np.float32), light.copy(), light.copy(), light[..., 0].copy())
     gates, site = np.full((2, 16, 16), 0.5, np.float32), Site((64, 64), 0, (0, 0, 64, 64))
     line = BrushedLine(width=20, softness=0.5, opacity=1, points=[(10, 10), (30, 30)])
     maps = [PaintedMap(kind=kind, lines=[line], low=0.2, near=0.1) for kind in ("lighter", "richer", "warmer", "glow")]
