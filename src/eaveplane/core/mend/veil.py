@@ -159,11 +159,7 @@ def standing(thin: NDArray[np.uint16], fronts: Fronts, told: Mapping[int, Energi
         here = _in_pixels(as_whole, thin.shape) > 0
         mask = np.where(here, fronts.number == number, thin == number).astype(np.uint8)
         before, after, every = energy.before, np.where(as_whole, energy.whole, energy.thin), energy.every
-        height, width = before.shape
-        padded = np.zeros((height * CELL, width * CELL), np.uint8)
-        padded[: mask.shape[0], : mask.shape[1]] = mask
-        cells = padded.reshape(height, CELL, width, CELL).max(axis=(1, 3))
-        count, labels = cv2.connectedComponents(cv2.dilate(cells, np.ones((3, 3), np.uint8)), connectivity=8)
+        count, labels = cv2.connectedComponents(cv2.dilate(_touched(mask), np.ones((3, 3), np.uint8)), connectivity=8)
         limit = before * np.where(as_whole, np.float32(SOLID_STANDS), np.float32(STANDS)) * np.float32(OF_TWO if frames == 2 else 1)
         passes = np.bincount(labels.ravel(), after.ravel(), count) < np.bincount(labels.ravel(), limit.ravel(), count)
         passes[0] = False
@@ -181,15 +177,19 @@ def standing(thin: NDArray[np.uint16], fronts: Fronts, told: Mapping[int, Energi
 
 def _better_whole(solid: NDArray[np.bool_], energy: Energies) -> NDArray[np.bool_]:
     """Cells (h / CELL, w / CELL) around solid things that explain more than their outlines alone."""
-    height, width = energy.before.shape
-    padded = np.zeros((height * CELL, width * CELL), np.uint8)
-    padded[: solid.shape[0], : solid.shape[1]] = solid
-    cells = padded.reshape(height, CELL, width, CELL).max(axis=(1, 3))
-    count, labels = cv2.connectedComponents(cv2.dilate(cells, disc_of(ZONE)), connectivity=8)
+    count, labels = cv2.connectedComponents(cv2.dilate(_touched(solid.astype(np.uint8)), disc_of(ZONE)), connectivity=8)
     whole, thin = (np.bincount(labels.ravel(), part.ravel(), count) for part in (energy.whole, energy.thin))
     better = whole < WORTH * thin
     better[0] = False
     return np.asarray(better[labels], np.bool_)
+
+
+def _touched(mask: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Cells (h / CELL, w / CELL) in which there is something of a mask (h, w)."""
+    height, width = (-(-n // CELL) for n in mask.shape)
+    padded = np.zeros((height * CELL, width * CELL), np.uint8)
+    padded[: mask.shape[0], : mask.shape[1]] = mask
+    return np.asarray(padded.reshape(height, CELL, width, CELL).max(axis=(1, 3)), np.uint8)
 
 
 def _in_pixels(cells: NDArray[np.bool_], shape: tuple[int, ...]) -> NDArray[np.uint8]:
