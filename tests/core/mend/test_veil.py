@@ -15,8 +15,10 @@ from eaveplane.core.mend.found import EXTENT, INSIDE, PER_OCTAVE, STEPS, STRONG,
 from eaveplane.core.mend.fronts import carried_in, coverage, near_to_far, unveiled
 from eaveplane.core.mend.veil import CELL, SOLID_STANDS, STANDS, WORTH, Energies, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing
 from eaveplane.core.weave.laid import Weaving
+from eaveplane.core.weave.planes import disc_left, seen_from
 from eaveplane.core.weave.weave import weave_box
 from eaveplane.imaging.light import root_of
+from eaveplane.imaging.waves import FREQUENCIES
 from tests.core.weave.test_joint_light import _defocused, _known, _laid, _texture
 
 SIZE = (448, 400)
@@ -151,6 +153,18 @@ def test_a_known_veil_is_taken_away(part: float, light: float, behind: float, ch
     unveiled(frame, seen, ground, adds, veil)
     np.testing.assert_allclose(ground, behind if part > 0.002 else frame, atol=2e-3)
     np.testing.assert_allclose(veil, part, atol=1e-6)
+
+
+def test_what_one_frame_shows_of_a_plane_is_told_by_frames_focused_there() -> None:
+    """Frames at 0 and 3 of things where they are focused, to a frame 7 away: weighed, they add up to what that frame's disc leaves."""
+    places, frequencies = (7.0, 3.0, 0.0), FREQUENCIES
+    weights = seen_from(places, 0, (1, 2))
+    assert not weights[0].any() and weights[:, 0].sum() == pytest.approx(1, abs=1e-6)
+    for plane in (3.0, 0.0):
+        told = sum(weights[j] * disc_left(frequencies * (places[j] - plane)) for j in (1, 2))
+        off = np.abs(told - disc_left(frequencies * (7 - plane)))
+        # least where both planes look alike, so that the ridge counts
+        assert off.mean() < 0.02 and off.max() < 0.1
 
 
 def test_coverage_is_the_part_of_the_usual_difference() -> None:

@@ -123,12 +123,13 @@ def lift(sheaf: Sheaf, k: int, mask: NDArray[np.bool_], solid: NDArray[np.bool_]
     waves = sheaf.around.whole()
     noise = np.square(2 * np.float32(quiet) * _brightness(sheaf.light[k]))
     where = (cv2.dilate(mask.astype(np.uint8), disc_of(1)) > 0) | solid
-    found, added_up = None, sheaf.light
-    for _ in range(2):
+
+    def by_inverse(added_up: FloatArray) -> Lift:
         layer = np.ascontiguousarray(np.moveaxis(waves.picture(waves.of(list(added_up)), layer_of(sheaf.places.at, k)), 0, 2))
-        found = _lifted(sheaf, k, where, solid, noise, layer, waves)
-        added_up = found.ground + found.adds
-    assert found is not None
+        return _lifted(sheaf, k, where, solid, noise, layer, waves)
+
+    first = by_inverse(sheaf.light)
+    found = by_inverse(first.ground + first.adds)
     others = tuple(j for j in range(k + 1, len(sheaf.light)) if sheaf.away(j, k) >= APART)
     behind = np.moveaxis(waves.picture(waves.of(list(found.ground)), seen_from(sheaf.places.at, k, others)), 0, 2)
     return _lifted(sheaf, k, where, solid, noise, sheaf.light[k] - behind, waves)

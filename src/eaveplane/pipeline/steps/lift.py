@@ -51,15 +51,16 @@ class Lift(Step):
             levels.write(0, x, y, from_weave.read(0, (x, y, w, h)))
         refused, most = np.zeros((height, width), np.bool_), 0.0
         shown = np.zeros((height, width), np.uint8)
-        best, stand = None, None
+        best: tuple[_Lifting, Fronts] | None = None
         for number, order in enumerate(orders):
             lifting = _Lifting(laid, gates, woven, order, blocks, ticket.within(0.7 * number / len(orders), 0.7 * (number + 1) / len(orders)))
             stands, stays, explained = lifting.fronts()
             if best is None or explained > most:
-                best, stand, refused, most = lifting, stands, stays, explained
-        if best is not None and stand is not None:
-            best.tell = ticket.within(0.7, 0.95)
-            shown = best.into(levels, stand)
+                best, refused, most = (lifting, stands), stays, explained
+        if best is not None:
+            lifting, stands = best
+            lifting.tell = ticket.within(0.7, 0.95)
+            shown = lifting.into(levels, stands)
         levels.halve_into_levels()
         refused &= shown == 0
         of_veils = Pyramid.create(folder / "veils", width, height, 2, "uint8", registered.frames[0].at_full_size_only())
