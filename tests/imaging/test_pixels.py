@@ -15,7 +15,7 @@ from eaveplane.imaging.icc import standard_encoding
 from eaveplane.imaging.light import light_of, root_luma, root_of, survey, to_root
 from eaveplane.imaging.pyramid import Pyramid, level_sizes
 from eaveplane.imaging.resample import halve, spread, warp
-from eaveplane.imaging.rows import by_rows
+from eaveplane.imaging.rows import by_rows, in_strips
 
 
 def _smooth(height: int = 120, width: int = 160, seed: int = 1) -> np.ndarray:
@@ -113,6 +113,25 @@ def test_root_keeps_the_sign() -> None:
     light = np.array([-0.25, 0, 0.04], np.float32)
     np.testing.assert_allclose(root_of(light), [-0.5, 0, 0.2], atol=1e-7)
     np.testing.assert_allclose(light_of(root_of(light)), light, atol=1e-7)
+
+
+@settings(max_examples=40)
+@given(st.integers(1, 1500), st.integers(0, 300), st.integers(1, 3))
+def test_strips_beside_each_other_know_what_lay_around_them(height: int, margin: int, reach: int) -> None:
+    before = np.random.default_rng(height).random((height, 5), np.float32)
+    reach = min(reach, margin)
+
+    def softened(picture: np.ndarray) -> np.ndarray:
+        wide = np.pad(picture, ((reach, reach), (0, 0)), mode="edge")
+        return np.sum([wide[k : k + len(picture)] for k in range(2 * reach + 1)], axis=0)
+
+    def work(piece: np.ndarray, above: int) -> None:
+        np.testing.assert_array_equal(piece[0], before[above])
+        piece[:] = softened(piece)
+
+    after = before.copy()
+    in_strips(after, margin, work)
+    np.testing.assert_array_equal(after, softened(before))
 
 
 def test_rows_are_shared_out_completely_and_errors_come_back() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -261,6 +262,21 @@ def test_the_picture_forms_from_near_to_far_over_the_reference_frame(woven: Page
         np.testing.assert_array_equal(picture[there], done[there])
         np.testing.assert_array_equal(picture[~there], reference[~there])
     page.post(page.at("/weave/way"), {"value": "crisp-seams"})
+
+
+def test_what_a_piece_is_tried_with_is_there_before_a_ruler_moves(woven: Page, monkeypatch: pytest.MonkeyPatch) -> None:
+    from eaveplane.pipeline.view import trial
+
+    page = woven
+    ready = re.search(r'data-ready="([^"]+)"', page.get(page.at("/weave")).text)
+    assert ready
+    assert page.get(ready[1]).status_code == 204
+
+    def gathered_again(*_: object) -> None:
+        raise AssertionError("gathered a second time")
+
+    monkeypatch.setattr(trial, "evidence", gathered_again)
+    assert page.get(page.at("/weave/tried.jpg?name=quiet&value=3&x=360&y=300")).status_code == 200
 
 
 def test_a_ruler_of_the_seams_is_seen_at_one_to_one_before_it_is_let_go(woven: Page) -> None:

@@ -261,7 +261,8 @@ def _mixed(above: np.ndarray, below: np.ndarray, f: np.float32, row: np.ndarray)
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _along(row: np.ndarray, first: np.ndarray, share: np.ndarray, out: np.ndarray) -> None:
+def along(row: np.ndarray, first: np.ndarray, share: np.ndarray, out: np.ndarray) -> None:
+    """A row of numbers, linear between them, at places of `places_along`; it is one longer than it says there."""
     for i in range(out.shape[0]):
         n = first[i]
         out[i] = row[n] + (row[n + np.uint32(1)] - row[n]) * share[i]
@@ -276,14 +277,20 @@ def _two_along(row: np.ndarray, first: np.ndarray, share: np.ndarray, out: np.nd
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def places_along(width: int, start: float, step: float, first: np.ndarray, share: np.ndarray) -> None:
+    """Where in a row of `width` each place `start + i * step` lies: the pixel before it, and how far behind that."""
+    for i in range(first.shape[0]):
+        at = min(max(start + i * step, 0.0), width - 1.0)
+        first[i] = min(int(at), max(width - 2, 0))
+        share[i] = at - first[i]
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _spread(maps: np.ndarray, step_x: float, x0: float, step_y: float, y0: float, out: np.ndarray) -> None:
     height, width, count = maps.shape
     columns = out.shape[1]
     first, share = np.empty(columns, np.uint32), np.empty(columns, np.float32)
-    for i in range(columns):
-        at = min(max(x0 + i * step_x, 0.0), width - 1.0)
-        first[i] = min(int(at), max(width - 2, 0))
-        share[i] = at - first[i]
+    places_along(width, x0, step_x, first, share)
     row = np.zeros((width + 1, count), np.float32)
     flat = row.reshape(-1)
     for j in range(out.shape[0]):
@@ -291,7 +298,7 @@ def _spread(maps: np.ndarray, step_x: float, x0: float, step_y: float, y0: float
         k = min(int(at), max(height - 2, 0))
         _mixed(maps[k].reshape(-1), maps[min(k + 1, height - 1)].reshape(-1), np.float32(at - k), flat)
         if count == 1:
-            _along(flat, first, share, out[j, :, 0])
+            along(flat, first, share, out[j, :, 0])
         else:
             _two_along(row, first, share, out[j])
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
@@ -19,9 +20,12 @@ CORES = max(1, int(os.environ.get(CORES_NAME) or 0)) if os.environ.get(CORES_NAM
 _WORTH_SHARING = 250_000
 
 
+_here = threading.local()
+
+
 def by_rows(work: Callable[[int, int], object], height: int, width: int) -> None:
-    """Call `work(first, last)` for slices of rows that together make 0..height, on all cores if it is worth it."""
-    if height * width < _WORTH_SHARING or CORES == 1:
+    """Call `work(first, last)` for slices of rows that together make 0..height, on all cores if it is worth it and they are not at work already."""
+    if height * width < _WORTH_SHARING or CORES == 1 or getattr(_here, "shares", False):
         work(0, height)
         return
     pieces = 4 * CORES
@@ -33,8 +37,13 @@ def by_rows(work: Callable[[int, int], object], height: int, width: int) -> None
 def side_by_side(work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
     """What `work` makes of each item, in order, as many at a time as there are cores. The one place where threads are started
     for computing; what is raised ends it."""
+
+    def one(item: T) -> R:
+        _here.shares = len(items) > 1
+        return work(item)
+
     with ThreadPoolExecutor(CORES) as pool:
-        futures = [pool.submit(work, item) for item in items]
+        futures = [pool.submit(one, item) for item in items]
         try:
             for future in futures:
                 yield future.result()
@@ -47,14 +56,26 @@ STRIP = 512
 
 
 def in_strips(picture: NDArray[Any], margin: int, work: Callable[[NDArray[Any], int], object]) -> None:
-    """Change a picture (h, w, ...) in place, a strip of rows after the other: `work(piece, above)` changes a copy of the rows from `above`
-    on, with `margin` rows around the strip as they were before any was changed; only the strip's own are put back."""
-    height, deep = picture.shape[0], max(STRIP, 2 * margin)
+    """Change a picture (h, w, ...) in place, as many strips of rows at a time as there are cores: `work(piece, above)` changes a copy of the
+    rows from `above` on, with `margin` rows around the strip as they were before any was changed; only the strip's own are put back."""
+    height = picture.shape[0]
+    deep = max(min(STRIP, -(-height // CORES)), 2 * margin, 1)
     tail = picture[:0]
-    for first in range(0, height, deep):
-        last = min(first + deep, height)
-        above, below = first - len(tail), min(height, last + margin)
-        piece = np.concatenate([tail, picture[first:below]])
-        tail = piece[max(0, last - margin) - above : last - above].copy()
+
+    def changed(strip: tuple[int, int, NDArray[Any], int]) -> None:
+        first, last, piece, above = strip
         work(piece, above)
         picture[first:last] = piece[first - above : last - above]
+
+    for begin in range(0, height, deep * CORES):
+        firsts = range(begin, min(height, begin + deep * CORES), deep)
+        strips = []
+        for first in firsts:
+            last, above = min(first + deep, height), max(0, first - margin)
+            below = min(height, last + margin)
+            # those of the strips before are no longer what they were
+            piece = np.concatenate([tail, picture[first:below]]) if first == begin else picture[above:below].copy()
+            strips.append((first, last, piece, above))
+        tail = picture[max(0, strips[-1][1] - margin) : strips[-1][1]].copy()
+        for _ in side_by_side(changed, strips):
+            pass

@@ -5,9 +5,11 @@ from __future__ import annotations
 import cv2
 import numpy as np
 import pytest
+from scipy.ndimage import correlate1d, map_coordinates, uniform_filter
 
 from eaveplane.core.finish.noise import REACH, changes, denoised, measure, shares_of
 from eaveplane.core.finish.settings import NoiseLeft
+from eaveplane.core.finish.shrink import WINDOW, Variance, shrink
 from eaveplane.core.masks.parts import Site
 from eaveplane.imaging.pyramid import Box
 
@@ -77,6 +79,30 @@ def test_it_comes_nearer_to_the_noise_free_weave_and_keeps_what_is_there() -> No
     py, px = np.gradient(cv2.GaussianBlur(out.mean(axis=2), (0, 0), 0.7))
     strong = np.hypot(gx, gy) > 0.02
     assert (gx * px + gy * py)[strong].sum() / (gx**2 + gy**2)[strong].sum() > 0.97
+
+
+@pytest.mark.parametrize(("shape", "directions"), [((40, 33), 3), ((40, 33), 1), ((4, 9), 3), ((1, 1), 3), ((9, 2), 1)])
+def test_a_scale_is_shrunk_as_it_is_written(shape: tuple[int, int], directions: int) -> None:
+    rng = np.random.default_rng(9)
+    plane, (h, w) = rng.random(shape, np.float32), shape
+    zones, shares = (rng.random(of, np.float32) / 20 for of in ((2, directions), (2, 5, 4)))
+    across, down = 4 / w, 5 / h
+    kept, smooth = np.empty_like(plane), np.empty_like(plane)
+    shrink(plane, Variance(zones, shares, 0.5 * across - 0.5, across, 0.5 * down - 0.5, down), 1.3, kept, smooth)
+
+    spline = np.array([1, 4, 6, 4, 1]) / 16
+    along = [correlate1d(plane.astype(float), spline, axis=axis, mode="reflect") for axis in (1, 0)]
+    both = correlate1d(along[1], spline, axis=1, mode="reflect")
+    bands = [along[1] - both, along[0] - both, plane - along[0] - along[1] + both] if directions == 3 else [plane - both]
+    places = np.meshgrid(np.clip((np.arange(h) + 0.5) * down - 0.5, 0, 4), np.clip((np.arange(w) + 0.5) * across - 0.5, 0, 3), indexing="ij")
+    here = [map_coordinates(share.astype(float), places, order=1, mode="nearest") for share in shares]
+    expected = np.zeros(shape)
+    for q, band in enumerate(bands):
+        there = uniform_filter(band * band, WINDOW, mode="reflect")
+        noise = 1.3 * sum(zone[q] * share for zone, share in zip(zones, here, strict=True))
+        expected += band * np.maximum(there - noise, 0) / (there + 1e-20)
+    np.testing.assert_allclose(smooth, both, atol=1e-6)
+    np.testing.assert_allclose(kept, expected, atol=2e-6)
 
 
 def test_no_seam_shows_between_a_quiet_and_a_noisy_frame() -> None:

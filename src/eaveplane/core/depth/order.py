@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit
 
 from ...imaging.colour import FloatArray
-from ...imaging.rows import by_rows
+from ...imaging.rows import by_rows, side_by_side
 from ..masks.parts import Site
 from .distance import distances_of
 
@@ -82,8 +82,17 @@ def _lines(value: FloatArray, colours: FloatArray) -> list[FloatArray]:
 
     means, level = np.stack([mean(colours[..., i]) for i in range(3)], axis=-1), mean(value)
     pairs = [(0, 0), (0, 1), (0, 2), (1, 1), (1, 2), (2, 2)]
-    spread_ = np.stack([mean(colours[..., i] * colours[..., j]) - means[..., i] * means[..., j] for i, j in pairs], axis=-1)
-    along = np.stack([mean(colours[..., i] * value) - means[..., i] * level for i in range(3)], axis=-1)
+    spread_, along = np.empty((*value.shape, 6), np.float32), np.empty((*value.shape, 3), np.float32)
+
+    def told(k: int) -> None:
+        if k < 6:
+            i, j = pairs[k]
+            spread_[..., k] = mean(colours[..., i] * colours[..., j]) - means[..., i] * means[..., j]
+        else:
+            along[..., k - 6] = mean(colours[..., k - 6] * value) - means[..., k - 6] * level
+
+    for _ in side_by_side(told, range(9)):
+        pass
     slopes = np.empty_like(along)
     _solved(spread_, along, ALIKE**2, slopes)
     offset = level - (slopes * means).sum(axis=-1)

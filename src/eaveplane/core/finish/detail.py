@@ -12,6 +12,7 @@ from numba import njit
 
 from ...imaging.colour import FloatArray
 from ...imaging.rows import by_rows
+from ..develop.kernels import exp2
 from ..develop.relief import log_luminance
 from .settings import FineDetail
 
@@ -35,14 +36,22 @@ def reach_of(detail: FineDetail, level: int) -> int:
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _laid_on(root: np.ndarray, ev: np.ndarray, slope: np.ndarray, offset: np.ndarray, strength: float, quiet: float) -> None:
+    one, low, high = np.float32(1.0), np.float32(-6.0), np.float32(2.0)
+    width = root.shape[1]
+    x, q, whole = np.empty(width, np.float32), np.empty(width, np.float32), np.empty(width, np.int32)
     for j in range(root.shape[0]):
-        for i in range(root.shape[1]):
-            d = ev[j, i] - slope[j, i] * ev[j, i] - offset[j, i]
-            # noise is a larger part of what is dark
-            q = np.float32(quiet) * np.float32(2.0) ** (np.float32(-0.5) * min(max(ev[j, i] + np.float32(2.0), np.float32(-6.0)), np.float32(2.0)))
-            d *= d * d / (d * d + q * q)
-            f = np.float32(2.0) ** (np.float32(0.5) * np.float32(strength) * d / (np.float32(1.0) + abs(d)))
-            root[j, i, 0], root[j, i, 1], root[j, i, 2] = root[j, i, 0] * f, root[j, i, 1] * f, root[j, i, 2] * f
+        seen, a, b = ev[j], slope[j], offset[j]
+        # noise is a larger part of what is dark
+        for i in range(width):
+            x[i] = np.float32(-0.5) * min(max(seen[i] + high, low), high)
+        exp2(x, q, whole)
+        for i in range(width):
+            d, n = seen[i] - a[i] * seen[i] - b[i], np.float32(quiet) * q[i]
+            d *= d * d / (d * d + n * n)
+            x[i] = np.float32(0.5 * strength) * d / (one + abs(d))
+        exp2(x, q, whole)
+        for i in range(width):
+            root[j, i, 0], root[j, i, 1], root[j, i, 2] = root[j, i, 0] * q[i], root[j, i, 1] * q[i], root[j, i, 2] * q[i]
 
 
 def lay_detail(root: FloatArray, detail: FineDetail, level: int) -> None:

@@ -136,7 +136,6 @@ def lay_light(picture: FloatArray, woven: FloatArray, finish: Finish, site: Site
     """
     if not changes_light(finish):
         return
-    width = picture.shape[1]
     colour, airs = colour_for(shown), airs_of(finish.air, PALE if known.haze is None else known.haze)
     at_work = airs.on or any(m.acts for m in finish.light) or finish.glow.strength > 0
     place, size = to_crop(finish, canvas), cut_size(finish, canvas)
@@ -149,7 +148,7 @@ def lay_light(picture: FloatArray, woven: FloatArray, finish: Finish, site: Site
             painted, where = maps.laid_out(finish.light, part, light_of(piece) if finish.light else piece, order)
             _lay_rows(piece, _places(order, piece), airs, painted, glowing(finish.glow, known.glow, where, part), colour)
         fine.lay_detail(piece, finish.detail, site.level)
-        by_rows(lambda a, b: lay_vignette(piece[a:b], finish.vignette, place, size[0] / size[1], part.rows(a, b)), len(piece), width)
+        lay_vignette(piece, finish.vignette, place, size[0] / size[1], part)
 
     in_strips(picture, reach_of(finish, site.level), lay)
 

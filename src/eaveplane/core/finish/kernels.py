@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
-from ..develop.kernels import drawn_in, mixed, root3, strengthened, turns
+from ..develop.kernels import drawn_in, exp2, mixed, root3, strengthened, turns
 
 AIR_STEPS = 257
 PIVOT = 0.42
@@ -122,19 +122,17 @@ def _aired(r: np.ndarray, g: np.ndarray, b: np.ndarray, order: np.ndarray, airs:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _lit(r: np.ndarray, g: np.ndarray, b: np.ndarray, steps: np.ndarray, colour: Colour) -> None:
+def _lit(r: np.ndarray, g: np.ndarray, b: np.ndarray, steps: np.ndarray, colour: Colour, times_: np.ndarray, whole: np.ndarray) -> None:
     """Lighter or darker by steps of exposure, all channels alike, so that hue stays; what is made lighter runs into white as a channel
     nears it, so that no colour burns."""
     one, zero, m = np.float32(1.0), np.float32(0.0), colour.shown
+    exp2(steps, times_, whole)
     for i in range(r.shape[0]):
-        if steps[i] == 0:
-            continue
-        f = np.float32(2.0) ** steps[i]
-        if f > one:
-            x = m[0, 0] * r[i] + m[0, 1] * g[i] + m[0, 2] * b[i]
-            y = m[1, 0] * r[i] + m[1, 1] * g[i] + m[1, 2] * b[i]
-            z = m[2, 0] * r[i] + m[2, 1] * g[i] + m[2, 2] * b[i]
-            f = f / (one + min(max(max(x, max(y, z)), zero), one) * (f - one))
+        f = times_[i]
+        x = m[0, 0] * r[i] + m[0, 1] * g[i] + m[0, 2] * b[i]
+        y = m[1, 0] * r[i] + m[1, 1] * g[i] + m[1, 2] * b[i]
+        z = m[2, 0] * r[i] + m[2, 1] * g[i] + m[2, 2] * b[i]
+        f = f / (one + min(max(max(x, max(y, z)), zero), one) * max(f - one, zero))
         r[i], g[i], b[i] = r[i] * f, g[i] * f, b[i] * f
 
 
@@ -151,7 +149,7 @@ def bright(y: float, above: float) -> float:
 def light_rows(root: np.ndarray, order: np.ndarray, airs: Airs, painted: Painted, glow: Glowing, colour: Colour) -> None:
     """Air, painted light and glow on rows (h, w, 3) of a developed picture in the square root of light, in place."""
     height, width = root.shape[0], root.shape[1]
-    rows = np.zeros((9, width), np.float32)
+    rows, whole = np.zeros((9, width), np.float32), np.empty(width, np.int32)
     r, g, b, warm, strength, x, y, z, turn = rows[0], rows[1], rows[2], rows[3], rows[4], rows[5], rows[6], rows[7], rows[8]
     w0, w1, w2 = colour.weights
     saturated = painted.enriched
@@ -165,7 +163,7 @@ def light_rows(root: np.ndarray, order: np.ndarray, airs: Airs, painted: Painted
         if airs.on:
             _aired(r, g, b, order[j], airs, colour, warm, strength)
         if painted.lit:
-            _lit(r, g, b, painted.steps[j], colour)
+            _lit(r, g, b, painted.steps[j], colour, x, whole)
         if painted.warmed:
             _warmed(r, g, b, painted.warm[j], colour)
         if painted.enriched:
@@ -208,23 +206,29 @@ def glowing_rows(root: np.ndarray, where: np.ndarray, above: float, weights: np.
 def vignette_rows(root: np.ndarray, to_crop: np.ndarray, exponent: float, begins: float, ends: float, steps: float, keep: float, weights: np.ndarray) -> None:
     """Steps of exposure towards the rim, in place. `to_crop` (3, 3) leads from a pixel to the crop, whose middle is 0 and whose sides are at 1;
     `begins` and `ends` count from the middle to the corners."""
-    one, zero = np.float32(1.0), np.float32(0.0)
+    one, zero, three, width = np.float32(1.0), np.float32(0.0), np.float32(3.0), root.shape[1]
     corner = 2.0 ** (1.0 / exponent)
+    first, by = np.float32(begins), np.float32(1.0 / (ends - begins))
+    far, t, whole = np.empty(width, np.float32), np.empty(width, np.float32), np.empty(width, np.int32)
+    a, b, c = np.float32(to_crop[0, 0]), np.float32(to_crop[1, 0]), np.float32(to_crop[2, 0])
     for j in range(root.shape[0]):
-        for i in range(root.shape[1]):
-            x, y = float(i), float(j)
-            d = to_crop[2, 0] * x + to_crop[2, 1] * y + to_crop[2, 2]
-            u = abs((to_crop[0, 0] * x + to_crop[0, 1] * y + to_crop[0, 2]) / d)
-            v = abs((to_crop[1, 0] * x + to_crop[1, 1] * y + to_crop[1, 2]) / d)
-            r = np.sqrt(u * u + v * v) if exponent == 2.0 else (u**exponent + v**exponent) ** (1.0 / exponent)
-            t = np.float32(min(max((r / corner - begins) / (ends - begins), 0.0), 1.0))
-            if t == 0:
-                continue
-            t = t * t * (np.float32(3.0) - t - t)
-            if keep > 0:
-                a, b, c = root[j, i, 0], root[j, i, 1], root[j, i, 2]
-                light = np.sqrt(abs(weights[0] * a * abs(a) + weights[1] * b * abs(b) + weights[2] * c * abs(c)))
+        a0, b0, c0 = np.float32(to_crop[0, 1] * j + to_crop[0, 2]), np.float32(to_crop[1, 1] * j + to_crop[1, 2]), np.float32(to_crop[2, 1] * j + to_crop[2, 2])
+        for i in range(width):
+            x = np.float32(i)
+            d = one / (c * x + c0)
+            u, v = (a * x + a0) * d, (b * x + b0) * d
+            far[i] = np.sqrt(u * u + v * v) if exponent == 2.0 else (abs(u) ** exponent + abs(v) ** exponent) ** (1.0 / exponent)
+        for i in range(width):
+            s = min(max((far[i] / np.float32(corner) - first) * by, zero), one)
+            t[i] = s * s * (three - s - s)
+        if keep > 0:
+            for i in range(width):
+                x, y, z = root[j, i, 0], root[j, i, 1], root[j, i, 2]
+                light = np.sqrt(abs(weights[0] * x * abs(x) + weights[1] * y * abs(y) + weights[2] * z * abs(z)))
                 s = min(max((light - np.float32(0.6)) / np.float32(0.35), zero), one)
-                t *= one - np.float32(keep) * s * s * (np.float32(3.0) - s - s)
-            f = np.float32(2.0) ** (np.float32(0.5 * steps) * t)
-            root[j, i, 0], root[j, i, 1], root[j, i, 2] = root[j, i, 0] * f, root[j, i, 1] * f, root[j, i, 2] * f
+                t[i] *= one - np.float32(keep) * s * s * (three - s - s)
+        for i in range(width):
+            t[i] *= np.float32(0.5 * steps)
+        exp2(t, far, whole)
+        for i in range(width):
+            root[j, i, 0], root[j, i, 1], root[j, i, 2] = root[j, i, 0] * far[i], root[j, i, 1] * far[i], root[j, i, 2] * far[i]

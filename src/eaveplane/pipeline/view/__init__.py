@@ -5,7 +5,7 @@ from .memory import Memory
 from .opening import Frames, open_view
 from .overlays import ViewOptions
 from .screen import overview, screen, viewport
-from .trial import seams_tried
+from .trial import make_ready, seams_tried
 from .view import View
 
-__all__ = ["Frames", "Memory", "View", "ViewOptions", "found_level", "open_view", "overview", "proof", "screen", "seams_tried", "viewport"]
+__all__ = ["Frames", "Memory", "View", "ViewOptions", "found_level", "make_ready", "open_view", "overview", "proof", "screen", "seams_tried", "viewport"]

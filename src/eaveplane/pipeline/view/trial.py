@@ -31,11 +31,23 @@ def seams_tried(view: View, weaving: Weaving, box: Box, look: Look) -> NDArray[n
     return for_screen(develop(picture, look, view.shot, "srgb", Site(view.size, 0, box), view.guide() if needs_guide(look) else None))
 
 
-def _gates_around(view: View, quiet: float, box: Box) -> FloatArray:
-    """Label weights found anew around a box, of the whole grid; those there are elsewhere."""
-    assert view.plan is not None and view.gates is not None and view.registered is not None
+def make_ready(view: View) -> None:
+    """Gather what quiet areas are found from, so that the first piece tried need not wait for it; nothing before frames are registered."""
+    if view.plan is not None and view.registered is not None:
+        _evidence(view)
+
+
+def _evidence(view: View) -> Evidence:
+    assert view.plan is not None and view.registered is not None
     labelled, frames, registered = view.plan.labelled, [view.frames[id] for id in view.plan.ids], view.registered
     told: Evidence = view.pictures.get(("evidence", labelled.registered.key, labelled.found), lambda: evidence(frames, registered, labelled.found))
+    return told
+
+
+def _gates_around(view: View, quiet: float, box: Box) -> FloatArray:
+    """Label weights found anew around a box, of the whole grid; those there are elsewhere."""
+    assert view.gates is not None
+    told = _evidence(view)
     x, y, w, h = box
     part = np.s_[max(0, y // POOL - AROUND) : (y + h) // POOL + AROUND, max(0, x // POOL - AROUND) : (x + w) // POOL + AROUND]
     gates = view.gates.copy()

@@ -35,6 +35,7 @@ def bench(scene: ScenePage) -> dict[str, Any]:
     lifted = veils_of(scene.desk.library.cache, scene.plan.result.key) if scene.plan and isinstance(scene.plan.result, Lift) and scene.woven else None
     return {
         "starts": hand.STARTS,
+        "evidence": scene.plan.labelled.registered.key if scene.plan and scene.view and scene.view.gates is not None else "",
         "variants": variants.listed(scene),
         "kept_name": variants.name_for(scene.recipe),
         "ways": WAYS,

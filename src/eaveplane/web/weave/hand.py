@@ -13,7 +13,7 @@ from flask import Response, abort, jsonify, request
 from ...core.masks.strokes import Stroke
 from ...imaging.grey import keep_grey, read_grey
 from ...pipeline.steps import digest_of
-from ...pipeline.view import seams_tried
+from ...pipeline.view import make_ready, seams_tried
 from ...recipe import FrameChoice, Recipe
 from ..desk import desk
 from ..scene import decided, jpeg, posted, queued, span_in, view_of
@@ -165,6 +165,13 @@ def tried(number: int) -> Response:
     except ValueError:
         abort(404)
     return jpeg(np.concatenate([pieces[0], np.full((h, 2, 3), 255, np.uint8), pieces[1]], axis=1), 90)
+
+
+@blueprint.get("/ready")
+def ready(number: int) -> Response:
+    """Have at hand what a piece is tried with, before anybody moves a ruler."""
+    make_ready(view_of(number)[1])
+    return Response(status=204)
 
 
 # ---- the sharp span ---------------------------------------------------------------------------------------

@@ -21,6 +21,12 @@ export class Tried {
     return at && at[0] >= x && at[0] <= x + w && at[1] >= y && at[1] <= y + h ? at : [x + w / 2, y + h / 2];
   }
 
+  /** What the first piece would wait for is gathered as soon as rulers are there. */
+  ready() {
+    const url = document.querySelector("[data-ready]")?.dataset.ready;
+    if (url && url !== this.readied) fetch(this.readied = url).catch(() => { this.readied = ""; });
+  }
+
   async show(name, label, value, unit) {
     if (this.running) { this.next = [name, label, value, unit]; return; }
     this.running = true;

@@ -68,6 +68,7 @@ export class Weave {
     if (this.page.stage !== "weave") return;
     this.panels.dress();
     this.variants.dress();
+    this.tried.ready();
   }
 
   left() {
