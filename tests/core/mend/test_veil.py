@@ -10,14 +10,15 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.ndimage import grey_dilation, grey_erosion
 
 from eaveplane.core.mend.found import EXTENT, INSIDE, PER_OCTAVE, STEPS, STRONG, WEAK, Detail, Fronts, detail_of, extended, fronts_in, in_steps, octaves_of, with_solid
-from eaveplane.core.mend.fronts import carried_in, coverage, near_to_far, unveiled
+from eaveplane.core.mend.fronts import SHOWN_AROUND, carried_in, coverage, near_to_far, unveiled
 from eaveplane.core.mend.veil import CELL, SOLID_STANDS, STANDS, WORTH, Energies, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing
 from eaveplane.core.weave.laid import Weaving
 from eaveplane.core.weave.planes import disc_left, seen_from
 from eaveplane.core.weave.weave import weave_box
-from eaveplane.imaging.light import root_of
+from eaveplane.imaging.light import light_of, root_of
 from eaveplane.imaging.waves import FREQUENCIES
 from tests.core.weave.test_joint_light import _defocused, _known, _laid, _texture
 
@@ -94,6 +95,23 @@ def test_no_stem_is_lost_and_no_blob_is_made() -> None:
     window = np.ones((9, 9), np.uint8)
     low, high = cv2.erode(root_of(truth), window), cv2.dilate(root_of(truth), window)
     assert ((lifted < low - 0.08) | (lifted > high + 0.08))[INNER].mean() < 1e-4
+
+
+def test_what_is_lifted_is_neither_darker_nor_brighter_than_what_frames_show_around() -> None:
+    for light in ((0.02, 0.02, 0.02), (0.9, 0.8, 0.5)):
+        frames, _ = _seen(light)
+        laid, gates = _laid(frames, _known(PLACES, 2e-5), 2e-5)
+        part = cut(laid, gates, Weaving(), (0, 1, 2), WHOLE)
+        # a thing that is none: what is taken away leaves light that cannot be
+        number = np.zeros(frames[0].shape[:2], np.uint16)
+        number[60:200, 100:103] = 1
+        picture, shown = lifted_block(part, Fronts(number, np.zeros(number.shape, bool)), [1.0] * 3)
+        assert shown.max() > 0.5
+        square = np.ones((SHOWN_AROUND, SHOWN_AROUND))
+        least = np.stack([grey_erosion(np.min(frames, axis=0)[..., c], footprint=square) for c in range(3)], axis=-1)
+        most = np.stack([grey_dilation(np.max(frames, axis=0)[..., c], footprint=square) for c in range(3)], axis=-1)
+        found = light_of(picture)
+        assert (found >= least - 1e-4)[shown > 0].all() and (found <= most + 1e-4)[shown > 0].all()
 
 
 def test_what_moved_between_frames_is_left() -> None:
@@ -236,6 +254,10 @@ def test_a_front_stands_by_its_own_parts_where_it_does_not_as_a_whole() -> None:
     # what single planes explain nearly wholly is no front that stays
     assert left[40, 190] and not left[40, 40] and not left[:, 328:].any()
     assert (stood(before * np.float32(0.9 * STANDS))[0].number == fronts).all() and not stood(before * np.float32(0.9 * STANDS), 2)[0].number.any()
+    # of two frames a part is explained by what is not so: there only the whole stands
+    after = before.copy()
+    after[:, :20] *= 0.1
+    assert stood(after)[0].number.any() and not stood(after, 2)[0].number.any()
     # a scrap in which lifting makes it worse does not stand for hanging together with the rest
     after = before * np.float32(0.1)
     after[:, 40:] = 2 * before[:, 40:]

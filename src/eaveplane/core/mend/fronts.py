@@ -41,6 +41,8 @@ FAINTEST = 0.002
 """Coverage below which a veil is nothing."""
 THROUGH = 0.05
 """Less of the ground than this seen through a veil is as good as none."""
+SHOWN_AROUND = 9
+"""Pixels of the square in which frames show about what may lie behind a veil."""
 TRUST = 0.1
 """Square of what is seen through a veil at which what was lifted and what merely adds up count alike."""
 
@@ -133,6 +135,12 @@ def lift(sheaf: Sheaf, k: int, mask: NDArray[np.bool_], solid: NDArray[np.bool_]
     others = tuple(j for j in range(k + 1, len(sheaf.light)) if sheaf.away(j, k) >= APART)
     behind = np.moveaxis(waves.picture(waves.of(list(found.ground)), seen_from(sheaf.places.at, k, others)), 0, 2)
     return _lifted(sheaf, k, where, solid, noise, sheaf.light[k] - behind, waves)
+
+
+def shown_around(pictures: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """The least and the most (h, w, c) that frames (n, h, w, c) show around each place: what lies behind a veil passes neither."""
+    square = np.ones((SHOWN_AROUND, SHOWN_AROUND), np.uint8)
+    return _channels(cv2.erode(pictures.min(axis=0), square)), _channels(cv2.dilate(pictures.max(axis=0), square))
 
 
 def _lifted(sheaf: Sheaf, k: int, where: NDArray[np.bool_], solid: NDArray[np.bool_], noise: FloatArray, layer: FloatArray, waves: Waves) -> Lift:

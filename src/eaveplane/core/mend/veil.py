@@ -24,7 +24,7 @@ from ..weave.places import evened_luma
 from ..weave.planes import explanations
 from ..weave.ways.joint_light import BLOCK, energy_of, left_by, lengthened, to_sum, woven_piece
 from .found import Detail, Fronts, detail_of, disc_of, extended, octaves_of
-from .fronts import QUIET, Lift, Sheaf, lift, own_detail
+from .fronts import QUIET, Lift, Sheaf, lift, own_detail, shown_around
 
 CELL = 8
 """Pixels of the cells in which it is decided what stands."""
@@ -164,7 +164,10 @@ def standing(thin: NDArray[np.uint16], fronts: Fronts, told: Mapping[int, Energi
         passes = np.bincount(labels.ravel(), after.ravel(), count) < np.bincount(labels.ravel(), limit.ravel(), count)
         passes[0] = False
         around = [np.asarray(cv2.GaussianBlur(part, (0, 0), LOCAL), np.float32) for part in (before, after, every, limit)]
-        accepted = (passes[labels] & (around[1] <= AGAINST * around[0] + LITTLE * around[2])) | (around[1] < around[3])
+        accepted = passes[labels] & (around[1] <= AGAINST * around[0] + LITTLE * around[2])
+        # of two frames a part is explained by what is not so: only whole things stand
+        if frames > 2:
+            accepted |= around[1] < around[3]
         kept = mask & _in_pixels(accepted, mask.shape)
         stand = (kept & extended(np.asarray(cv2.dilate(kept, disc_of(1)), np.uint8))) > 0
         sure = stand & here & fronts.solid
@@ -219,6 +222,7 @@ def lifted_block(part: Cut, fronts: Fronts, quiet: Sequence[float]) -> tuple[Flo
         reach = int(max(part.sheaf.away(j, k) for j in range(len(part.numbers)))) + 1
         deep = cv2.erode((fronts.solid[box] & found.where).astype(np.uint8), disc_of(reach), borderType=cv2.BORDER_CONSTANT, borderValue=1) > 0
         shown[box] = np.where(deep, 0, np.maximum(shown[box], np.maximum(found.where, found.veils.max(axis=0))))
+    picture = np.clip(picture, *shown_around(part.sheaf.light))
     shown = cv2.GaussianBlur(np.clip((shown - SHOWN) / (WHOLE - SHOWN), 0, 1), (0, 0), 1.5)
     return root_of(picture[part.piece.inner]), np.asarray(shown[part.piece.inner], np.float32)
 

@@ -14,11 +14,11 @@ from .finding import Examined, Finding
 
 RADII = (1.5, 2.5, 4.0, 6.0)
 """Pixels (sigma) of spots that are looked for."""
-ALONE = 4.5
+ALONE = 3.8
 """By how many times a spot must stand out from what is around it."""
 FAINTEST = 0.012
 """Root light by which it must."""
-IN_OTHERS = 0.35
+IN_OTHERS = 0.3
 """Part of a spot's strength below which another frame does not show it."""
 MOVED = 1.5
 """Pixels by which registration must move a place of the sensor for all frames to tell that a spot sits there."""
