@@ -126,6 +126,27 @@ def test_a_speck_is_healed_and_a_step_of_tone_trimmed(woven: Page) -> None:
     woven.post(woven.at("/undo/mend"), {})
 
 
+def test_all_specks_but_those_spared_are_healed_at_once(woven: Page) -> None:
+    places = [(420, 60), (100, 100), (560, 330), (300, 420)]
+    planted(woven, [*(flaw("speck", x, y, (1,), "A spot that frame {0} alone shows.", side=10) for x, y in places), FOUND[0]])
+    assert "Heal 4 specks" in woven.get(woven.at("/mend")).text
+    told = woven.get(woven.at("/mend/findings.json")).json
+    spared = next(f["name"] for f in told if f["box"][:2] == [560, 330])
+    woven.post(woven.at("/mend/accept"), {"flaw": spared})
+    before = len(woven.recipe().strokes)
+    answer = woven.post(woven.at("/mend/specks"))
+    assert answer.status_code == 200 and "3 specks healed" in answer.text and "Heal 3" not in answer.text
+    strokes = woven.recipe().strokes[before:]
+    assert len(strokes) == 3 and all(s.action == "heal" and s.source != (0, 0) for s in strokes)
+    assert {(s.points[0][0] - 5, s.points[0][1] - 5) for s in strokes} == {(420, 60), (100, 100), (300, 420)}
+    states = {tuple(f["box"][:2]): f["state"] for f in woven.get(woven.at("/mend/findings.json")).json}
+    assert states == {(420, 60): "mended", (100, 100): "mended", (560, 330): "accepted", (300, 420): "mended", (200, 300): "open"}
+    assert woven.post(woven.at("/mend/specks")).status_code == 400
+    woven.post(woven.at("/undo/mend"), {})
+    assert len(woven.recipe().strokes) == before
+    woven.post(woven.at("/mend/accept"), {"flaw": spared})
+
+
 def test_a_flaw_is_accepted_and_taken_up_again(woven: Page) -> None:
     planted(woven, FOUND)
     name = woven.get(woven.at("/mend/findings.json")).json[0]["name"]

@@ -16,6 +16,8 @@ from ...imaging.pyramid import Box
 from ..steps import Evidence, evidence
 from .view import View
 
+FEW_PIXELS = 300e6
+"""Of all frames, up to which what quiet areas are found from is gathered before it is asked for."""
 AROUND = 64
 """Cells of the pooled grid around a piece from which its sharp zones are found anew."""
 
@@ -32,8 +34,9 @@ def seams_tried(view: View, weaving: Weaving, box: Box, look: Look) -> NDArray[n
 
 
 def make_ready(view: View) -> None:
-    """Gather what quiet areas are found from, so that the first piece tried need not wait for it; nothing before frames are registered."""
-    if view.plan is not None and view.registered is not None:
+    """Gather what quiet areas are found from, so that the first piece tried need not wait for it; nothing before frames are registered, or
+    where they are so many that it would keep the machine busy for a ruler that nobody may touch."""
+    if view.plan is not None and view.registered is not None and len(view.plan.ids) * view.size[0] * view.size[1] <= FEW_PIXELS:
         _evidence(view)
 
 

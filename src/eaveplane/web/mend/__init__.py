@@ -27,7 +27,7 @@ AHEAD = 1.15
 
 @stage("mend", "Mend")
 def bench(scene: ScenePage) -> dict[str, Any]:
-    return {"drawn_strokes": sum(s.mends for s in scene.recipe.strokes), "flaws": findings.told(scene) if scene.flaws is not None else None}
+    return {"drawn_strokes": sum(s.mends for s in scene.recipe.strokes), "flaws": findings.told(scene) if scene.flaws is not None else None, "specks": len(findings.open_specks(scene))}
 
 
 @blueprint.get("")

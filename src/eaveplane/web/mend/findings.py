@@ -24,7 +24,7 @@ from ...recipe import FrameChoice, Recipe
 from ..scene import decided, jpeg, posted, queued
 from ..scene.opened import ScenePage, opened
 from ..security import refuse
-from ..weave import healed
+from ..weave import healed, with_source
 from . import blueprint
 
 PIECE = (232, 168)
@@ -177,6 +177,31 @@ def take(number: int) -> str:
     called = _called(scene, chosen).lower()
     how = f"{KINDS[flaw.found.kind]} " + ("healed" if chosen.frame is None else f"mended from {called}") if strokes else called.capitalize()
     return decided(number, "mend", how, _with(scene, strokes, chosen), bench=True)
+
+
+def open_specks(scene: ScenePage) -> list[Flaw]:
+    """Specks that nobody has mended or spared."""
+    return [flaw for flaw in scene.flaws or [] if flaw.found.kind == "speck" and flaw.state == "open"]
+
+
+@blueprint.post("/specks")
+def specks(number: int) -> str:
+    """Heal all specks that are open, as one decision."""
+    scene = opened(number)
+    if scene.plan is None or scene.view is None:
+        abort(404)
+    strokes, left = [], 0
+    for flaw in open_specks(scene):
+        heal = remedies(flaw.found, scene.plan.ids, scene.plan.reference)[0]
+        try:
+            strokes += [with_source(scene.view, stroke) for stroke in heal.strokes]
+        except ValueError:
+            # nothing lies around it that could stand there
+            left += 1
+    if not strokes:
+        refuse("No speck is open that could be healed." if not left else "Nothing lies around these specks that could stand there. Draw over them from another frame.")
+    many = f"{len(strokes)} specks" if len(strokes) > 1 else "Speck"
+    return decided(number, "mend", f"{many} healed" + (f", {left} left" if left else ""), lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, *strokes]}), bench=True)
 
 
 @blueprint.post("/accept")

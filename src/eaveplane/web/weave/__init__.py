@@ -16,6 +16,7 @@ from ...core.weave.weave import woven_by
 from ...imaging.brush import draw_line
 from ...parameter import controls
 from ...pipeline.steps import Lift, veils_of
+from ...pipeline.view import View
 from ...recipe import Recipe
 from ..scene import decided, posted, posted_control, queued, stage_page
 from ..scene.opened import ScenePage, opened
@@ -126,16 +127,21 @@ def healed(number: int, stroke: Stroke) -> Stroke:
     view = opened(number).view
     if stroke.source != (0, 0) or view is None:
         return stroke
+    try:
+        return with_source(view, stroke)
+    except ValueError:
+        refuse("There is nothing around that could stand there. Take a narrower brush.")
+
+
+def with_source(view: View, stroke: Stroke) -> Stroke:
+    """A stroke that heals with the source that suits it best. Raises ValueError where there is none."""
     level = 0
     while level < view.levels - 1 and max(stroke.bounds()[2:]) >> level > LARGE_SPOT:
         level += 1
     x, y, w, h = (v >> level for v in stroke.bounds())
     box = around_spot((x, y, max(1, w), max(1, h)), view.size_at(level))
     cover = draw_line(stroke, box, level)
-    try:
-        right, down = source_for(view.weave(level, box), cover if cover is not None else np.zeros((1, 1), np.float32))
-    except ValueError:
-        refuse("There is nothing around that could stand there. Take a narrower brush.")
+    right, down = source_for(view.weave(level, box), cover if cover is not None else np.zeros((1, 1), np.float32))
     return stroke.model_copy(update={"source": (float(right << level), float(down << level))})
 
 
