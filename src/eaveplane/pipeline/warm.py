@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 
 from ..core.develop.develop import develop, for_screen
@@ -20,6 +22,10 @@ from ..imaging.light import to_root
 from ..imaging.placement import Placement, Shift
 from ..imaging.waves import STEPS, Waves
 from .warm_finish import warm_finish
+
+
+KEPT = 3
+"""States of the code whose kernels are kept beside those there are."""
 
 
 def warm_up() -> None:
@@ -66,22 +72,25 @@ def warm_camera() -> None:
 
 
 def compile_all() -> None:
-    """Compile what the program is made of, the field camera included, so that nobody waits for it later; kernels of earlier states
-    of the code are given up."""
+    """Compile what the program is made of, the field camera included, so that nobody waits for it later; of earlier states of the code, or of
+    copies of it elsewhere, the kernels of the last few are kept."""
     import os
     import shutil
     from concurrent.futures import ProcessPoolExecutor
     from multiprocessing import get_context
-    from pathlib import Path
 
     # the compiler uses one core at a time
     with ProcessPoolExecutor(2, get_context("spawn")) as both:
         for done in [both.submit(warm_up), both.submit(warm_camera)]:
             done.result()
-    here = Path(os.environ["NUMBA_CACHE_DIR"])
-    for other in here.parent.iterdir() if here.parent.name == "kernels" else ():
-        if other != here:
-            shutil.rmtree(other, ignore_errors=True)
+    for other in given_up(Path(os.environ["NUMBA_CACHE_DIR"])):
+        shutil.rmtree(other, ignore_errors=True)
+
+
+def given_up(here: Path) -> list[Path]:
+    """Folders of kernels beside `here` but for the KEPT newest; none where `here` is a folder of somebody's own."""
+    others = [other for other in here.parent.iterdir() if other != here] if here.parent.name == "kernels" else []
+    return sorted(others, key=lambda folder: folder.stat().st_mtime)[:-KEPT]
 
 
 if __name__ == "__main__":
