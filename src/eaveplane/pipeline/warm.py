@@ -23,7 +23,6 @@ from ..imaging.placement import Placement, Shift
 from ..imaging.waves import STEPS, Waves
 from .warm_finish import warm_finish
 
-
 KEPT = 3
 """States of the code whose kernels are kept beside those there are."""
 
