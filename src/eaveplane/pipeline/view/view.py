@@ -141,7 +141,12 @@ class View:
             left, top = max(x >> level, box[0]), max(y >> level, box[1])
             right, bottom = min(x + w >> level, box[0] + box[2]), min(y + h >> level, box[1] + box[3])
             if right > left and bottom > top:
-                picture[top - box[1] : bottom - box[1], left - box[0] : right - box[0]] = forming.levels.read(level, (left, top, right - left, bottom - top))
+                try:
+                    piece = forming.levels.read(level, (left, top, right - left, bottom - top))
+                except FileNotFoundError:
+                    # done or called off meanwhile; the page asks again
+                    break
+                picture[top - box[1] : bottom - box[1], left - box[0] : right - box[0]] = piece
         return picture
 
     def _distances_in(self, level: int, box: Box) -> FloatArray | None:
