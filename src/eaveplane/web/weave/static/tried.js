@@ -27,26 +27,28 @@ export class Tried {
     if (url && url !== this.readied) fetch(this.readied = url).catch(() => { this.readied = ""; });
   }
 
-  async show(name, label, value, unit) {
-    if (this.running) { this.next = [name, label, value, unit]; return; }
+  async show(...what) {
+    if (this.running) { this.next = what; return; }
     this.running = true;
-    const begin = performance.now(), [x, y] = this.place();
-    const url = document.querySelector("[data-tried]").dataset.tried;
-    const answer = await fetch(`${url}?${new URLSearchParams({ name, value, x: x.toFixed(0), y: y.toFixed(0) })}`).catch(() => null);
-    this.running = false;
-    if (answer?.ok) {
-      const bitmap = await createImageBitmap(await answer.blob());
-      this.canvas.width = bitmap.width;
-      this.canvas.height = bitmap.height;
-      this.canvas.getContext("2d").drawImage(bitmap, 0, 0);
-      const way = this.page.stage === "weave" && document.getElementById("way")?.value === "joint-light" ? "crisp seams, which stand in for joint light: " : "";
-      this.words.textContent = `1:1, ${way}left as it is, right ${label.toLowerCase()} ${value} ${unit}`.trim();
-      this.box.hidden = false;
-      this.page.picture.box.dataset.triedMs = Math.round(performance.now() - begin);
-      clearTimeout(this.timer);
-      this.timer = setTimeout(() => this.hide(), STAYS);
-    }
+    // whatever becomes of this piece, the next is asked for
+    try { await this.fetch(...what); } finally { this.running = false; }
     if (this.next) { const next = this.next; this.next = null; this.show(...next); }
+  }
+
+  async fetch(name, label, value, unit) {
+    const begin = performance.now(), [x, y] = this.place(), bench = document.querySelector("[data-tried]");
+    const answer = bench && await fetch(`${bench.dataset.tried}?${new URLSearchParams({ name, value, x: x.toFixed(0), y: y.toFixed(0) })}`).catch(() => null);
+    if (!answer?.ok) return;
+    const bitmap = await createImageBitmap(await answer.blob());
+    this.canvas.width = bitmap.width;
+    this.canvas.height = bitmap.height;
+    this.canvas.getContext("2d").drawImage(bitmap, 0, 0);
+    const way = this.page.stage === "weave" && document.getElementById("way")?.value === "joint-light" ? "crisp seams, which stand in for joint light: " : "";
+    this.words.textContent = `1:1, ${way}left as it is, right ${label.toLowerCase()} ${value} ${unit}`.trim();
+    this.box.hidden = false;
+    this.page.picture.box.dataset.triedMs = Math.round(performance.now() - begin);
+    clearTimeout(this.timer);
+    this.timer = setTimeout(() => this.hide(), STAYS);
   }
 
   hide() { this.box.hidden = true; }
