@@ -52,7 +52,7 @@ def side_by_side(work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
                 future.cancel()
 
 
-STRIP = 512
+STRIP = 288
 
 
 def in_strips(picture: NDArray[Any], margin: int, work: Callable[[NDArray[Any], int], object]) -> None:

@@ -33,7 +33,7 @@ SIDE, BLOCK = 128, 16
 """Pixels of a sample, and of the blocks in it."""
 MANY, SOME = (9, 6), (4, 3)
 """Samples across and down a weave, and a frame."""
-STRIP = 448
+STRIP = 320
 """Rows that are cleaned at a time by one core."""
 QUIET = 0.2
 """Share of a zone's blocks that is taken to be without texture."""
