@@ -77,13 +77,17 @@ def test_long_histories_keep_their_beginning(db: Database, number: int, monkeypa
 
 
 def test_jobs_wait_run_end_and_come_back(db: Database, number: int) -> None:
+    shooting = jobs.add_job(db, "shoot", lane="camera")
+    assert jobs.take(db, "camera") is not None
     first = jobs.add_job(db, "weave", scene_id=number)
     assert jobs.add_job(db, "weave", scene_id=number) == first
     second = jobs.add_job(db, "deliver", scene_id=number, recipe="x")
     row = jobs.take(db)
     assert row is not None and row["id"] == first
     jobs.progress(db, first, "Weaving", 0.5)
-    assert [j["what"] for j in jobs.open_jobs(db)] == ["Weaving", ""]
+    # what the field camera does is told after what is done with frames, though it began before
+    assert [(j["id"], j["what"]) for j in jobs.open_jobs(db)] == [(first, "Weaving"), (shooting, ""), (second, "")]
+    jobs.end(db, shooting, "done")
     running = jobs.job(db, first)
     assert running is not None and jobs.seconds_left(running) is not None
     assert jobs.requeue_unfinished(db) == 1

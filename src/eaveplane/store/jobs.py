@@ -85,11 +85,11 @@ def job(db: Database, number: int) -> sqlite3.Row | None:
 
 
 def open_jobs(db: Database) -> list[sqlite3.Row]:
-    """What runs and what waits, in order, with the names of what it is for."""
+    """What runs and what waits, in order, with the names of what it is for; what the field camera does comes after what is done with frames."""
     return db.rows(
         """SELECT job.*, coalesce(scene.name, outing.name, '') AS title FROM job
            LEFT JOIN scene ON scene.id = scene_id LEFT JOIN outing ON outing.id = job.outing_id
-           WHERE state IN ('running', 'queued') ORDER BY state = 'queued', background, job.id"""
+           WHERE state IN ('running', 'queued') ORDER BY state = 'queued', lane = 'camera', background, job.id"""
     )
 
 
