@@ -275,12 +275,18 @@ def test_what_a_piece_is_tried_with_is_there_before_a_ruler_moves(woven: Page, m
     page = woven
     ready = re.search(r'data-ready="([^"]+)"', page.get(page.at("/weave")).text)
     assert ready
+
+    def gathered(*_: object) -> None:
+        raise AssertionError("gathered now")
+
+    page.client.application.extensions["eaveplane"].pictures.clear()
+    with monkeypatch.context() as many:
+        # of many frames nothing is gathered before it is asked for
+        many.setattr(trial, "FEW_PIXELS", 1000)
+        many.setattr(trial, "evidence", gathered)
+        assert page.get(ready[1]).status_code == 204
     assert page.get(ready[1]).status_code == 204
-
-    def gathered_again(*_: object) -> None:
-        raise AssertionError("gathered a second time")
-
-    monkeypatch.setattr(trial, "evidence", gathered_again)
+    monkeypatch.setattr(trial, "evidence", gathered)
     assert page.get(page.at("/weave/tried.jpg?name=quiet&value=3&x=360&y=300")).status_code == 200
 
 

@@ -31,11 +31,11 @@ export class Tried {
     if (this.running) { this.next = what; return; }
     this.running = true;
     // whatever becomes of this piece, the next is asked for
-    try { await this.fetch(...what); } finally { this.running = false; }
+    try { await this.ask(...what); } finally { this.running = false; }
     if (this.next) { const next = this.next; this.next = null; this.show(...next); }
   }
 
-  async fetch(name, label, value, unit) {
+  async ask(name, label, value, unit) {
     const begin = performance.now(), [x, y] = this.place(), bench = document.querySelector("[data-tried]");
     const answer = bench && await fetch(`${bench.dataset.tried}?${new URLSearchParams({ name, value, x: x.toFixed(0), y: y.toFixed(0) })}`).catch(() => null);
     if (!answer?.ok) return;
