@@ -14,8 +14,9 @@ help:
 
 install: $(VENV)/.compiled
 
-# kernels, compiled once for the code as it is, so that neither the first start nor the first test waits for it
+# modules, which every process would compile anew where it may not keep them, and kernels: once for the code as it is, so that neither the first start nor the first test waits for it
 $(VENV)/.compiled: $(VENV)/.installed $(shell find src/eaveplane/imaging src/eaveplane/optics src/eaveplane/core src/eaveplane/fieldcam -name '*.py')
+	$(BIN)/python -m compileall -q src
 	$(BIN)/python -m eaveplane.pipeline.warm
 	touch $@
 

@@ -26,9 +26,11 @@ settings.register_profile("any machine", deadline=None)
 settings.load_profile("any machine")
 FRAMES = 4
 # blur in pixels as in a six-megapixel frame at f/5.6
-CAMERA = Camera(1080, 720, Lens(f_number=2.0, breathing=0.02))
+CAMERA = Camera(900, 600, Lens(f_number=2.0, breathing=0.02))
 SMALL = Camera(720, 480, Lens(f_number=2.0, breathing=0.02))
 """For tests of what is done with frames rather than of how well: most of them."""
+TINY = Camera(480, 320, Lens(f_number=2.0, breathing=0.02))
+"""For tests that do it many times over: whole scenes, killed, carried elsewhere, run again."""
 
 
 @dataclass(frozen=True)
@@ -117,6 +119,14 @@ def small(steps: list[float], tmp_path_factory: pytest.TempPathFactory) -> Set:
     rng = np.random.default_rng(5)
     shots = [Shot(f, tuple(rng.normal(0, 0.7, 2))) for f in steps]  # type: ignore[arg-type]
     return _shoot(_stage(SMALL), shots, tmp_path_factory.mktemp("small") / "card")
+
+
+@pytest.fixture(scope="session")
+def tiny(steps: list[float], tmp_path_factory: pytest.TempPathFactory) -> Set:
+    """The same by a smaller one still."""
+    rng = np.random.default_rng(5)
+    shots = [Shot(f, tuple(rng.normal(0, 0.5, 2))) for f in steps]  # type: ignore[arg-type]
+    return _shoot(_stage(TINY), shots, tmp_path_factory.mktemp("tiny") / "card")
 
 
 @pytest.fixture(scope="session")

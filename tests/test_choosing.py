@@ -47,7 +47,7 @@ def test_leaving_out_loses_nothing(order: Order, tmp_path: Path) -> None:
 
 
 def test_frames_past_infinity_go_and_more_than_a_third_is_said(tmp_path: Path) -> None:
-    paths, true = kept("set", Order(44, ("boulder",), 5, 3.0, beyond=2, width=560), tmp_path)
+    paths, true = kept("set", Order(44, ("boulder",), 5, 3.0, beyond=2, width=440), tmp_path)
     _, report, code = stacked(paths, tmp_path)
     left = [k for k, f in enumerate(report["frames"]) if f["state"] == "left_out"]
     assert left == true["overshot"] and code == 4
@@ -55,7 +55,7 @@ def test_frames_past_infinity_go_and_more_than_a_third_is_said(tmp_path: Path) -
 
 
 def test_a_shaken_frame_that_is_needed_stays_and_is_told_with_both_facts(tmp_path: Path) -> None:
-    paths, _ = kept("set", Order(11, ("stems", "boulder"), 5, 2.5, shaken=2, width=900), tmp_path)
+    paths, _ = kept("set", Order(11, ("stems", "boulder"), 5, 2.5, shaken=2, width=720), tmp_path)
     _, report, _ = stacked(paths, tmp_path)
     frame = report["frames"][2]
     assert frame["state"] == "used" and frame["reason"] == "shaken" and frame["share"] > 0

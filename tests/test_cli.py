@@ -27,7 +27,7 @@ from eaveplane.imaging.icc import standard_encoding
 from eaveplane.imaging.light import root_of, to_codes, to_light, to_root
 from eaveplane.imaging.resample import warp
 from eaveplane.recipe import Recipe
-from tests.conftest import Set
+from tests.conftest import CAMERA, Set
 
 pytestmark = pytest.mark.slow
 
@@ -62,7 +62,7 @@ def stacked(tripod: Set, tmp_path_factory: pytest.TempPathFactory) -> tuple[Path
 def test_the_weave_beats_every_frame_and_the_textbook(stacked: tuple[Path, dict[str, Any]], tripod: Set) -> None:
     folder, report = stacked
     assert report["reference"] == tripod.truth.reference
-    truth, size = shown(tripod.truth.sharp), (1080, 720)
+    truth, size = shown(tripod.truth.sharp), tripod.size
     area = report["area"]
     inside = np.zeros(truth.shape[:2], bool)
     inside[area["y"] : area["y"] + area["h"], area["x"] : area["x"] + area["w"]] = True
@@ -90,7 +90,7 @@ def test_the_report_keeps_its_promises(stacked: tuple[Path, dict[str, Any]], tri
     assert [f["file"] for f in report["frames"]] == [str(p) for p in tripod.paths]
     for told, true in zip(report["frames"], tripod.truth.fits, strict=True):
         assert told["state"] == "used" and told["reason"] is None and 0 < told["share"] < 1
-        assert corner_error(np.array(told["homography"]), true, (1080, 720)) < 0.5
+        assert corner_error(np.array(told["homography"]), true, tripod.size) < 0.5
         assert told["residual_px"] < 0.5 and len(told["gain"]) == 3
     assert sum(f["share"] for f in report["frames"]) == pytest.approx(1, abs=1e-3)
     assert set(report["seconds"]) >= {"read", "register", "weave", "write"} and report["peak_bytes"] > 1e7
@@ -98,7 +98,7 @@ def test_the_report_keeps_its_promises(stacked: tuple[Path, dict[str, Any]], tri
 
 def test_results_carry_profile_and_exif(stacked: tuple[Path, dict[str, Any]]) -> None:
     picture = read_picture(stacked[0] / "o.tif")
-    assert picture.codes.dtype == np.uint16 and picture.codes.shape == (720, 1080, 3)
+    assert picture.codes.dtype == np.uint16 and picture.codes.shape == (CAMERA.height, CAMERA.width, 3)
     assert picture.meta.camera == "Field camera 1" and picture.encoding.profile
 
 
@@ -149,7 +149,7 @@ def test_a_flaw_that_is_bad_is_told_and_is_exit_4(stacked: tuple[Path, dict[str,
     told = json.loads((tmp_path / "told.json").read_text())["flaws"]
     names = {path.name for path in tripod.paths}
     assert told[0]["kind"] == "seam" and told[0]["severity"] >= 0.5 and set(told[0]["frames"]) <= names and tripod.paths[1].name in told[0]["frames"]
-    assert all(len(f["box"]) == 4 and f["box"][0] >= 0 and f["box"][0] + f["box"][2] <= 1080 and f["said"] and f["state"] == "open" for f in told)
+    assert all(len(f["box"]) == 4 and f["box"][0] >= 0 and f["box"][0] + f["box"][2] <= tripod.size[0] and f["said"] and f["state"] == "open" for f in told)
     # once somebody has accepted them, nothing is in the way
     recipe["accepted"] = [f"seam-{(f['box'][0] + f['box'][2] // 2) // 32}-{(f['box'][1] + f['box'][3] // 2) // 32}" for f in told]
     (tmp_path / "r.json").write_text(json.dumps(recipe))
@@ -164,32 +164,32 @@ def test_by_hand_with_drift(handheld: Set, tmp_path: Path) -> None:
     assert report["reference"] == shuffled.index(handheld.paths[2])
     for told, path in zip(report["frames"], shuffled, strict=True):
         true = handheld.truth.fits[handheld.paths.index(path)]
-        assert corner_error(np.array(told["homography"]), true, (1080, 720)) < 1.0
+        assert corner_error(np.array(told["homography"]), true, handheld.size) < 1.0
     area = report["area"]
     assert tifffile.imread(tmp_path / "o.tif").shape == (area["h"], area["w"], 3)
     assert area["w"] / area["h"] == pytest.approx(1.5, abs=0.01)
     assert [f["gain"] for f in report["frames"] if f["file"] == str(handheld.paths[2])] == [[1.0, 1.0, 1.0]]
 
 
-def test_reference_and_evening_out_are_as_told(small: Set, tmp_path: Path) -> None:
-    result = run("stack", *small.paths[:2], "--out", tmp_path / "o.png", "--report", tmp_path / "r.json", "--reference", 1, "--even-out", "off", *PLAIN)
+def test_reference_and_evening_out_are_as_told(tiny: Set, tmp_path: Path) -> None:
+    result = run("stack", *tiny.paths[:2], "--out", tmp_path / "o.png", "--report", tmp_path / "r.json", "--reference", 1, "--even-out", "off", *PLAIN)
     assert result.exit_code == 0
     report = json.loads((tmp_path / "r.json").read_text())
     assert report["reference"] == 1 and all(f["gain"] == [1.0, 1.0, 1.0] for f in report["frames"])
     assert read_picture(tmp_path / "o.png").codes.dtype == np.uint16
 
 
-def test_a_frame_without_a_part_is_left_out_unless_told_otherwise(small: Set, tmp_path: Path) -> None:
+def test_a_frame_without_a_part_is_left_out_unless_told_otherwise(tiny: Set, tmp_path: Path) -> None:
     blurred = tmp_path / "overshot.tif"
     import cv2
 
     paths = []
-    for path in small.paths:
+    for path in tiny.paths:
         picture = read_picture(path)
         light = to_light(picture.codes, picture.encoding)
         paths.append(tmp_path / f"{path.stem}.tif")
         write_picture(paths[-1], to_codes(root_of(light), standard_encoding("srgb")), None, Metadata())
-        if path == small.paths[-1]:
+        if path == tiny.paths[-1]:
             write_picture(blurred, to_codes(root_of(cv2.GaussianBlur(light, (0, 0), 3)), standard_encoding("srgb")), None, Metadata())
     result = run("stack", *paths, blurred, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", *PLAIN)
     assert result.exit_code == 0
@@ -213,13 +213,13 @@ def test_a_wrong_call_is_exit_2_and_says_why(tripod: Set, tmp_path: Path, extra:
     assert result.exit_code == 2 and said in result.output and not (tmp_path / "o.tif").exists()
 
 
-def test_nothing_is_overwritten_without_force(small: Set, tmp_path: Path) -> None:
+def test_nothing_is_overwritten_without_force(tiny: Set, tmp_path: Path) -> None:
     out = tmp_path / "o.tif"
     out.write_text("mine")
-    assert run("stack", *small.paths[:2], "--out", out).exit_code == 2 and out.read_text() == "mine"
-    assert run("stack", *small.paths[:2], "--out", small.paths[0], "--force").exit_code == 2
-    assert run("stack", *small.paths[:2], "--out", out, "--force", *PLAIN).exit_code == 0 and read_picture(out).codes.size
-    assert run("stack", *small.paths[:2], "--out", tmp_path / "o.gif").exit_code == 2
+    assert run("stack", *tiny.paths[:2], "--out", out).exit_code == 2 and out.read_text() == "mine"
+    assert run("stack", *tiny.paths[:2], "--out", tiny.paths[0], "--force").exit_code == 2
+    assert run("stack", *tiny.paths[:2], "--out", out, "--force", *PLAIN).exit_code == 0 and read_picture(out).codes.size
+    assert run("stack", *tiny.paths[:2], "--out", tmp_path / "o.gif").exit_code == 2
 
 
 @pytest.mark.parametrize("recipe", ["{}}", '{"schema": 3}', '{"schema": 1, "look": {"exposure": 99}}', "\x00"])
@@ -229,22 +229,22 @@ def test_a_recipe_that_is_none_is_refused(tripod: Set, tmp_path: Path, recipe: s
     assert result.exit_code == 2 and "bad.json" in result.output
 
 
-def test_an_input_that_cannot_be_used_is_exit_3_and_named(small: Set, tmp_path: Path) -> None:
+def test_an_input_that_cannot_be_used_is_exit_3_and_named(tiny: Set, tmp_path: Path) -> None:
     (tmp_path / "notes.tif").write_text("milk, bread, two apples")
-    tiny = tmp_path / "tiny.tif"
-    tifffile.imwrite(tiny, np.zeros((40, 60, 3), np.uint16), photometric="rgb")
-    for bad, said in ((tmp_path / "notes.tif", "not a picture"), (tmp_path / "gone.dng", "not there"), (tiny, "60 × 40")):
-        result = run("stack", *small.paths, bad, "--out", tmp_path / "o.tif")
+    other = tmp_path / "other.tif"
+    tifffile.imwrite(other, np.zeros((40, 60, 3), np.uint16), photometric="rgb")
+    for bad, said in ((tmp_path / "notes.tif", "not a picture"), (tmp_path / "gone.dng", "not there"), (other, "60 × 40")):
+        result = run("stack", *tiny.paths, bad, "--out", tmp_path / "o.tif")
         assert result.exit_code == 3 and bad.name in result.output and said in result.output
         assert "Traceback" not in result.output and not (tmp_path / "o.tif").exists()
 
 
-def test_doubtful_results_are_exit_4(small: Set, tmp_path: Path) -> None:
+def test_doubtful_results_are_exit_4(tiny: Set, tmp_path: Path) -> None:
     import cv2
 
-    stranger = np.clip(cv2.GaussianBlur(np.random.default_rng(1).random((480, 720, 3)), (0, 0), 3), 0, 1)
+    stranger = np.clip(cv2.GaussianBlur(np.random.default_rng(1).random((320, 480, 3)), (0, 0), 3), 0, 1)
     tifffile.imwrite(tmp_path / "stranger.tif", (stranger * 65535).astype(np.uint16), photometric="rgb")
-    result = run("stack", *small.paths[:2], tmp_path / "stranger.tif", "--out", tmp_path / "o.tif", "--leave-out", "none", "--reference", "1", *PLAIN)
+    result = run("stack", *tiny.paths[:2], tmp_path / "stranger.tif", "--out", tmp_path / "o.tif", "--leave-out", "none", "--reference", "1", *PLAIN)
     assert result.exit_code == 4 and "stranger.tif" in result.output and (tmp_path / "o.tif").exists()
 
 
@@ -293,7 +293,7 @@ def bracketed(folder: Path, ev: float = 0.0) -> list[Path]:
     shots = [(hands[0], 0.0, 1.2), *((pictures[k], ev, focus[k]) for k in (1, 3, 5) for ev in (2.0, 0.0, -2.0))]
     paths = []
     for number, (light, shot_ev, metres) in enumerate(shots):
-        large = cv2.resize(noisy(light, shot_ev + ev, rng), None, fx=2, fy=2, interpolation=cv2.INTER_CUBIC)
+        large = cv2.resize(noisy(light, shot_ev + ev, rng), None, fx=1.5, fy=1.5, interpolation=cv2.INTER_CUBIC)
         paths.append(folder / f"{number}.tif")
         meta = Metadata(taken=datetime(2026, 4, 11, 6, 0, 2 * number), seconds=0.02 * 2**shot_ev, f_number=8, iso=100, focus_m=metres)
         write_picture(paths[-1], to_codes(root_of(np.clip(large, 0, 1)), standard_encoding("srgb")), None, meta)
@@ -318,8 +318,8 @@ def test_sets_tells_scenes_brackets_markers_and_what_is_left_over(tmp_path: Path
     assert json.loads((tmp_path / "s.json").read_text())["scenes"] == []
 
 
-def test_inspect_tells_each_frame_and_the_coverage(small: Set, tmp_path: Path) -> None:
-    shuffled = [small.paths[k] for k in (2, 0, 3, 1)]
+def test_inspect_tells_each_frame_and_the_coverage(tiny: Set, tmp_path: Path) -> None:
+    shuffled = [tiny.paths[k] for k in (2, 0, 3, 1)]
     assert run("inspect", *shuffled, "--report", tmp_path / "r.json").exit_code == 0
     told = json.loads((tmp_path / "r.json").read_text())
     assert [f["order"] for f in told["frames"]] == [2, 0, 3, 1] and [f["file"] for f in told["frames"]] == [str(p) for p in shuffled]
@@ -327,11 +327,11 @@ def test_inspect_tells_each_frame_and_the_coverage(small: Set, tmp_path: Path) -
         assert frame["state"] == "keep" and frame["reason"] is None and 0 < frame["share"] < 1 and 0 <= frame["sharp_rows"][0] < frame["sharp_rows"][1] <= 1
         assert 0 <= frame["blur_px"] < 1
     assert told["coverage"]["gaps"] == [] and told["coverage"]["covered"] > 0.97
-    assert run("inspect", small.paths[0], "--report", tmp_path / "one.json").exit_code == 0
+    assert run("inspect", tiny.paths[0], "--report", tmp_path / "one.json").exit_code == 0
     assert json.loads((tmp_path / "one.json").read_text())["frames"][0]["state"] == "keep"
     broken = tmp_path / "broken.dng"
-    broken.write_bytes(small.paths[0].read_bytes()[:9000])
-    result = run("inspect", *small.paths, broken, "--report", tmp_path / "s.json")
+    broken.write_bytes(tiny.paths[0].read_bytes()[:9000])
+    result = run("inspect", *tiny.paths, broken, "--report", tmp_path / "s.json")
     assert result.exit_code == 3 and "broken.dng" in result.output and "Traceback" not in result.output
 
 
@@ -350,10 +350,10 @@ def test_stack_merges_brackets_first_and_leaves_out_the_marker(tmp_path: Path) -
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "o.tif"), tifffile.imread(tmp_path / "p.tif"))
 
 
-def test_corrected_frames_are_delivered_in_the_profile_they_came_in(small: Set, tmp_path: Path) -> None:
+def test_corrected_frames_are_delivered_in_the_profile_they_came_in(tiny: Set, tmp_path: Path) -> None:
     """Corrected frames are kept in an encoding of our own, which must not become the result's."""
     paths = []
-    for path in small.paths[:2]:
+    for path in tiny.paths[:2]:
         picture = read_picture(path)
         codes = to_codes(to_root(picture.codes, picture.encoding), standard_encoding("rec2020"))
         paths.append(tmp_path / f"{path.stem}.tif")
@@ -379,27 +379,27 @@ def test_frames_without_a_common_part_are_refused_before_they_are_woven(tmp_path
     assert not (tmp_path / "o.tif").exists()
 
 
-def test_masks_go_out_and_come_in_and_any_ratio_is_kept(small: Set, tmp_path: Path) -> None:
+def test_masks_go_out_and_come_in_and_any_ratio_is_kept(tiny: Set, tmp_path: Path) -> None:
     out, masks, again = tmp_path / "o.tif", tmp_path / "masks", tmp_path / "again"
     masks.mkdir()
     again.mkdir()
     common = ("--way", "crisp-seams", "--leave-out", "none", "--develop", "none", "--force")
-    result = run("stack", *small.paths, "--out", out, *common, "--save-masks", masks, "--canvas", "free")
+    result = run("stack", *tiny.paths, "--out", out, *common, "--save-masks", masks, "--canvas", "free")
     assert result.exit_code in (0, 4), result.output
     free = tifffile.imread(out).shape
     names = sorted(p.name for p in masks.iterdir())
-    assert names == sorted(f"{p.stem}.mask.tif" for p in small.paths)
-    result = run("stack", *small.paths, "--out", out, *common, "--masks", masks, "--save-masks", again, "--report", tmp_path / "r.json")
+    assert names == sorted(f"{p.stem}.mask.tif" for p in tiny.paths)
+    result = run("stack", *tiny.paths, "--out", out, *common, "--masks", masks, "--save-masks", again, "--report", tmp_path / "r.json")
     assert result.exit_code in (0, 4), result.output
     assert free[0] * free[1] >= np.prod(tifffile.imread(out).shape[:2])
     for name in names:
         np.testing.assert_array_equal(tifffile.imread(masks / name), tifffile.imread(again / name))
     # one of another size is refused by name; so is a folder that holds none, and nothing is written over
     tifffile.imwrite(masks / names[0], np.zeros((10, 10), np.uint16), photometric="minisblack")
-    result = run("stack", *small.paths, "--out", out, *common, "--masks", masks)
+    result = run("stack", *tiny.paths, "--out", out, *common, "--masks", masks)
     assert result.exit_code == 3 and names[0] in result.output and "10 × 10 px" in result.output
     (tmp_path / "none").mkdir()
-    result = run("stack", *small.paths, "--out", out, *common, "--masks", tmp_path / "none")
+    result = run("stack", *tiny.paths, "--out", out, *common, "--masks", tmp_path / "none")
     assert result.exit_code == 3 and "holds no mask of these frames" in result.output
-    result = run("stack", *small.paths, "--out", tmp_path / "new.tif", "--save-masks", again)
+    result = run("stack", *tiny.paths, "--out", tmp_path / "new.tif", "--save-masks", again)
     assert result.exit_code == 2 and "stands there already" in result.output

@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Server
-from tests.browser.test_route import whole
+from tests.browser.test_route import place, whole
 
 WOVEN = re.compile("On to Mend")
 
@@ -103,12 +103,11 @@ def test_the_span_is_set_by_mouse_and_by_keys(weave: Page) -> None:
     far = page.get_by_role("slider", name="Sharp as far as")
     expect(far).to_have_attribute("aria-valuenow", "100")
     fresh = int(page.locator(".mat").get_attribute("data-fresh") or 0)
-    box = page.locator(".span-end.far .grab").bounding_box()
-    rail = page.locator("#rail li.frame").nth(1).bounding_box()
-    assert box and rail
-    page.mouse.move(box["x"] + 6, box["y"] + 12)
+    # the rail may be drawn anew at any moment
+    (x, y), (_, second) = place(page, ".span-end.far .grab"), place(page, "#rail li.frame ~ li.frame")
+    page.mouse.move(x, y)
     page.mouse.down()
-    page.mouse.move(box["x"] + 6, rail["y"] + rail["height"] / 2, steps=6)
+    page.mouse.move(x, second, steps=6)
     page.wait_for_function("n => Number(document.querySelector('.mat').dataset.fresh) > n", arg=fresh)
     page.mouse.up()
     expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", re.compile(r"Undo: Sharp from frame 1\.0 to [23]\.\d"))

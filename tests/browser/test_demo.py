@@ -13,11 +13,13 @@ from eaveplane.imaging.cms import name_of
 from tests.browser.conftest import Server
 from tests.browser.test_route import changed, corner, drawn, pixels, place, whole
 
-# the demo's own card, in frames of half as many pixels: drawing them is most of the time that these tests take
+# the demo's own card in smaller frames, since drawing them is most of the time that these tests take: as large as what went wrong in the
+# field needs to be seen, and smaller still where nothing did
 SMALLER = """
 from dataclasses import replace
 from eaveplane.fieldcam import demo
-demo.CARD = tuple(replace(roll, order=roll.order.model_copy(update={"long_side_px": 1260})) for roll in demo.CARD)
+sides = {"thistle": 1260, "larch": 1260}
+demo.CARD = tuple(replace(roll, order=roll.order.model_copy(update={"long_side_px": sides.get(roll.order.landscape, 900)})) for roll in demo.CARD)
 from eaveplane.cli import main
 main()
 """

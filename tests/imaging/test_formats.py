@@ -121,8 +121,9 @@ def test_exif_says_what_was_written(tmp_path_factory: pytest.TempPathFactory, se
 
 
 @pytest.mark.filterwarnings("ignore:Corrupt EXIF data")
+# (the parser follows thousands of entries that are not there: half a second each)
 @given(st.binary(min_size=0, max_size=160))
-@settings(max_examples=20)
+@settings(max_examples=8)
 def test_any_exif_is_read_or_ignored(tmp_path_factory: pytest.TempPathFactory, noise: bytes) -> None:
     path = tmp_path_factory.mktemp("exif") / "a.jpg"
     Image.new("RGB", (32, 32)).save(path, exif=b"Exif\0\0II*\0\x08\0\0\0" + noise)

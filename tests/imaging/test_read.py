@@ -16,7 +16,7 @@ from eaveplane.imaging.exif import Metadata
 from eaveplane.imaging.formats.registry import facts, read_picture, write_picture
 from eaveplane.imaging.icc import make_profile
 from eaveplane.imaging.light import to_light
-from tests.conftest import Set
+from tests.conftest import CAMERA, Set
 
 
 def _codes(height: int = 40, width: int = 60) -> np.ndarray:
@@ -70,7 +70,7 @@ def test_pictures_are_turned_upright(tmp_path: Path, orientation: int) -> None:
 
 def test_raw_is_scene_linear_and_tells_how_it_was_taken(tripod: Set) -> None:
     picture = read_picture(tripod.paths[0])
-    assert picture.raw and picture.codes.dtype == np.uint16 and picture.codes.shape == (720, 1080, 3)
+    assert picture.raw and picture.codes.dtype == np.uint16 and picture.codes.shape == (CAMERA.height, CAMERA.width, 3)
     assert picture.meta.f_number == 2.0 and picture.meta.focal_mm == 24.0 and picture.meta.iso == 100
     assert picture.meta.focus_m == pytest.approx(0.6, rel=1e-4)
     assert picture.meta.camera == "Field camera 1" and picture.meta.taken is not None
@@ -80,9 +80,10 @@ def test_raw_is_scene_linear_and_tells_how_it_was_taken(tripod: Set) -> None:
 def test_raw_frames_are_not_stretched_to_their_own_brightest_pixel(tripod: Set, tmp_path: Path) -> None:
     whole = read_picture(tripod.paths[1]).codes
     data = bytearray(tripod.paths[1].read_bytes())
-    mosaic = np.frombuffer(data, "<u2", 720 * 1080, len(data) - 2 * 720 * 1080).reshape(720, 1080)
+    begin = len(data) - 2 * CAMERA.height * CAMERA.width
+    mosaic = np.frombuffer(data, "<u2", offset=begin).reshape(CAMERA.height, CAMERA.width)
     mosaic = np.minimum(mosaic, 6000)
-    data[len(data) - 2 * 720 * 1080 :] = mosaic.astype("<u2").tobytes()
+    data[begin:] = mosaic.astype("<u2").tobytes()
     (tmp_path / "dim.dng").write_bytes(data)
     dim = read_picture(tmp_path / "dim.dng").codes
     dark = whole.max(axis=2) < 12000

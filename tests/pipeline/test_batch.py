@@ -50,12 +50,12 @@ def until(true: Callable[[], Any], what: str) -> None:
 
 
 @pytest.fixture(scope="module")
-def scenes(small: Set, tmp_path_factory: pytest.TempPathFactory) -> Path:
+def scenes(tiny: Set, tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A folder of two scenes and one that cannot be read; a set of outputs and a recipe beside it."""
     home = tmp_path_factory.mktemp("many")
     for k in range(2):
         (home / "outing" / f"place {k}").mkdir(parents=True)
-        for path in small.paths[k : k + 2]:
+        for path in tiny.paths[k : k + 2]:
             shutil.copy(path, home / "outing" / f"place {k}" / path.name)
     (home / "outing" / "spoilt").mkdir()
     (home / "outing" / "spoilt" / "a.dng").write_bytes(b"II*\0nothing more")
@@ -132,7 +132,8 @@ def test_called_off_it_ends_soon_and_says_how_to_go_on(scenes: Path, tmp_path: P
     assert asking.returncode == 130 and "Called off" in said and "Traceback" not in said and made(out) == []
 
 
-def test_wrong_calls_are_told(scenes: Path, tmp_path: Path) -> None:
+def test_wrong_calls_are_told(scenes: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(cluster, "PATIENCE", "1s")
     (tmp_path / "empty").mkdir()
     assert "holds no pictures" in run("batch", tmp_path / "empty", "--out", tmp_path / "out").output
     assert "there is no set Nonsense" in run(*command(scenes, tmp_path / "out")[:-2], "--set", "Nonsense").output
@@ -197,7 +198,7 @@ def test_a_cluster_does_them_too_though_one_worker_is_lost(scenes: Path, done: P
 
 
 
-def test_the_pages_work_goes_to_a_cluster_that_is_set(scenes: Path, small: Set, machines: tuple[str, list[subprocess.Popen[bytes]]], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_pages_work_goes_to_a_cluster_that_is_set(scenes: Path, tiny: Set, machines: tuple[str, list[subprocess.Popen[bytes]]], monkeypatch: pytest.MonkeyPatch) -> None:
     def none(processes: int, nice: int) -> Any:
         raise AssertionError("a process of this machine was started")
 

@@ -21,7 +21,7 @@ from eaveplane.pipeline.library import Library
 from eaveplane.pipeline.steps import digest_of
 from eaveplane.recipe import FrameChoice, Recipe
 from eaveplane.store import jobs, scenes
-from tests.conftest import Set
+from tests.conftest import CAMERA, Set
 from tests.pipeline.test_work import brought_in, card, done, library, worker
 
 pytestmark = pytest.mark.slow
@@ -55,7 +55,7 @@ def test_a_new_reference_takes_strokes_areas_and_crop_along(library: Library, wo
     stroke = Stroke(action="in", frame=ids[0], width=40, softness=0.5, opacity=1, points=[(300, 400), (420, 380)])
     area = Area(exposure=1, parts=[Elliptical(x=700, y=300, rx=90, ry=50, angle=10)])
     # a mask that was brought in, round about a place of the old reference
-    down, right = np.mgrid[0:720, 0:1080]
+    down, right = np.mgrid[0 : CAMERA.height, 0 : CAMERA.width]
     codes = np.clip(65535 * np.exp(-((right - 620) ** 2 + (down - 330) ** 2) / 2 / 20**2), 0, 65535).astype(np.uint16)
     keep_grey(library.masks / f"{digest_of(codes)}.tif", codes)
     masked, masked_frame = {"mask": "given", "mask_file": digest_of(codes)}, next(i for i in ids if i != old)
@@ -90,7 +90,7 @@ def test_a_new_reference_takes_strokes_areas_and_crop_along(library: Library, wo
     assert isinstance(ellipse, Elliptical)
     assert np.hypot(*(under(first[witness], (700, 300)) - under(second[witness], (ellipse.x, ellipse.y)))) < 1.0
     carried_mask = next(f.mask_file for f in moved.frames if f.id == masked_frame)
-    there_now = read_grey(library.masks / f"{carried_mask}.tif", (1080, 720)).astype(float)
+    there_now = read_grey(library.masks / f"{carried_mask}.tif", (CAMERA.width, CAMERA.height)).astype(float)
     middle_now = tuple(float((axis * there_now).sum() / there_now.sum()) for axis in (right, down))
     assert carried_mask != digest_of(codes) and np.hypot(*(under(first[witness], (620, 330)) - under(second[witness], middle_now))) < 1.0  # type: ignore[arg-type]
     after = placed(library, scene)

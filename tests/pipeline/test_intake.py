@@ -104,12 +104,12 @@ def test_a_name_that_is_no_text_stays_out_and_is_told(library: Library, worker: 
 
 
 @pytest.mark.anew
-def test_a_picture_that_was_replaced_is_not_woven_under_the_old_name(library: Library, worker: Worker, small: Set, handheld: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card", small)
+def test_a_picture_that_was_replaced_is_not_woven_under_the_old_name(library: Library, worker: Worker, tiny: Set, handheld: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", tiny)
     outing = brought_in(library, worker, folder)
-    path = folder / small.paths[1].name
+    path = folder / tiny.paths[1].name
     old = hash_file(path)
-    shutil.copy(small.paths[2], path)
+    shutil.copy(tiny.paths[2], path)
     with pytest.raises(PictureError, match="its content has changed"):
         steps.make(str(tmp_path / "other"), File(path, old, path.name).decode(False, Recipe().capture), str(tmp_path / "ticket"))
     # brought in again it is looked at again
@@ -196,8 +196,8 @@ def test_only_the_server_that_has_the_library_brings_it_up_to_date(tmp_path: Pat
     assert first.db.row("SELECT count(*) AS n FROM scene")["n"] == 0  # type: ignore[index]
 
 
-def test_every_delivered_file_has_the_recipe_that_makes_it(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card", small)
+def test_every_delivered_file_has_the_recipe_that_makes_it(library: Library, worker: Worker, tiny: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", tiny)
     outing = brought_in(library, worker, folder)
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])
@@ -207,19 +207,19 @@ def test_every_delivered_file_has_the_recipe_that_makes_it(library: Library, wor
         worker.wake()
         assert done(library, job)["state"] == "done"
     for suffix, wanted in zip((".tif", ".jpg", ".png"), recipes, strict=True):
-        assert Recipe.model_validate_json(recipe_beside(folder / f"same{suffix}").read_text()) == wanted.standing_alone(small.size)
+        assert Recipe.model_validate_json(recipe_beside(folder / f"same{suffix}").read_text()) == wanted.standing_alone(tiny.size)
     # delivered again after it was thrown away: the old recipe does not stay beside the new picture
     (folder / "same.png").unlink()
     other = delivering(recipes[2], long_edge=150)
     job = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=other.to_json())
     worker.wake()
     assert done(library, job)["state"] == "done"
-    assert Recipe.model_validate_json(recipe_beside(folder / "same.png").read_text()) == other.standing_alone(small.size) and max(read_picture(folder / "same.png").codes.shape) == 150
+    assert Recipe.model_validate_json(recipe_beside(folder / "same.png").read_text()) == other.standing_alone(tiny.size) and max(read_picture(folder / "same.png").codes.shape) == 150
     assert not list(folder.glob(".*.part"))
 
 
-def test_a_name_that_another_program_took_meanwhile_is_not_recorded_as_ours(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card", small)
+def test_a_name_that_another_program_took_meanwhile_is_not_recorded_as_ours(library: Library, worker: Worker, tiny: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", tiny)
     outing = brought_in(library, worker, folder)
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])

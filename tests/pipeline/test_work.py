@@ -96,8 +96,8 @@ def brought_in(library: Library, worker: Worker, folder: Path) -> int:
     return outing
 
 
-def test_from_a_folder_to_a_delivered_picture(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card" / "100PAN", small)
+def test_from_a_folder_to_a_delivered_picture(library: Library, worker: Worker, tiny: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card" / "100PAN", tiny)
     (folder / "notes.tif").write_text("not a picture")
     tifffile.imwrite(folder / "small.tif", np.zeros((40, 60, 3), np.uint16), photometric="rgb")
     before = {p.name: hash_file(p) for p in folder.iterdir()}
@@ -109,7 +109,7 @@ def test_from_a_folder_to_a_delivered_picture(library: Library, worker: Worker, 
     row, other = scenes.scenes_of(library.db, outing)
     assert [f.file for f in scenes.recipe_of(library.db, other["id"]).frames] == ["small.tif"]
     recipe = scenes.recipe_of(library.db, row["id"])
-    assert [f.file for f in recipe.frames] == [p.name for p in small.paths]
+    assert [f.file for f in recipe.frames] == [p.name for p in tiny.paths]
     assert [f.name for f in recipe.frames] == ["Near", "", "Mid", "Far"] and recipe.look == RAW_LOOK
 
     woven = jobs.add_job(library.db, "weave", scene_id=row["id"])
@@ -125,30 +125,30 @@ def test_from_a_folder_to_a_delivered_picture(library: Library, worker: Worker, 
 
     # the page's result and the command line's are the same, pixel by pixel
     beside = recipe_beside(Path(older["path"]))
-    result = run("stack", *[folder / p.name for p in small.paths], "--out", tmp_path / "headless.tif", "--recipe", beside)
+    result = run("stack", *[folder / p.name for p in tiny.paths], "--out", tmp_path / "headless.tif", "--recipe", beside)
     assert result.exit_code == 0, result.output
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "headless.tif"), tifffile.imread(older["path"]))
     # brought in again, our own results are not taken for frames
-    assert {p.name for p in list_pictures(folder)[0]} == {*(p.name for p in small.paths), "notes.tif", "small.tif"}
+    assert {p.name for p in list_pictures(folder)[0]} == {*(p.name for p in tiny.paths), "notes.tif", "small.tif"}
 
 
-def test_frames_that_come_later_find_their_place(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
+def test_frames_that_come_later_find_their_place(library: Library, worker: Worker, tiny: Set, tmp_path: Path) -> None:
     folder = tmp_path / "card"
     folder.mkdir()
-    for path in small.paths[::2]:
+    for path in tiny.paths[::2]:
         shutil.copy(path, folder)
     outing = brought_in(library, worker, folder)
-    for path in small.paths[1::2]:
+    for path in tiny.paths[1::2]:
         shutil.copy(path, folder)
     job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
     worker.wake()
     assert done(library, job)["state"] == "done"
     (row,) = scenes.scenes_of(library.db, outing)
-    assert [f.file for f in scenes.recipe_of(library.db, row["id"]).frames] == [p.name for p in small.paths]
+    assert [f.file for f in scenes.recipe_of(library.db, row["id"]).frames] == [p.name for p in tiny.paths]
 
 
-def test_a_cancelled_job_ends_soon_and_leaves_no_half_result(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
-    outing = brought_in(library, worker, card(tmp_path / "card", small))
+def test_a_cancelled_job_ends_soon_and_leaves_no_half_result(library: Library, worker: Worker, tiny: Set, tmp_path: Path) -> None:
+    outing = brought_in(library, worker, card(tmp_path / "card", tiny))
     (row,) = scenes.scenes_of(library.db, outing)
     job = jobs.add_job(library.db, "weave", scene_id=row["id"])
     worker.wake()
@@ -159,8 +159,8 @@ def test_a_cancelled_job_ends_soon_and_leaves_no_half_result(library: Library, w
     assert not list(library.cache.root.glob(".*"))
 
 
-def test_what_goes_wrong_is_said_and_the_next_job_runs(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card", small)
+def test_what_goes_wrong_is_said_and_the_next_job_runs(library: Library, worker: Worker, tiny: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", tiny)
     outing = brought_in(library, worker, folder)
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.recipe_of(library.db, row["id"])
@@ -186,15 +186,15 @@ def _breaks(error: BaseException):  # type: ignore[no-untyped-def]
 
 
 def test_whatever_a_job_meets_is_said_plainly_and_the_next_one_runs(
-    library: Library, worker: Worker, small: Set, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
+    library: Library, worker: Worker, tiny: Set, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
 ) -> None:
-    folder = card(tmp_path / "card", small)
+    folder = card(tmp_path / "card", tiny)
     (row,) = scenes.scenes_of(library.db, brought_in(library, worker, folder))
     met = [
         (OSError(errno.ENOSPC, os.strerror(errno.ENOSPC)), "No space left on device. Make room or check the folder, then try again."),
         (BrokenProcessPool("gone"), "A worker process was ended from outside, perhaps for want of memory. Try again with fewer programs open."),
         (ZeroDivisionError("never seen"), "Something went wrong that should not. The server's log says more; trying again may help."),
-        (PictureError(small.paths[0], "cannot be read.", "Copy it again."), "cannot be read. Copy it again."),
+        (PictureError(tiny.paths[0], "cannot be read.", "Copy it again."), "cannot be read. Copy it again."),
     ]
     for error, told in met:
         with monkeypatch.context() as broken:
@@ -209,8 +209,8 @@ def test_whatever_a_job_meets_is_said_plainly_and_the_next_one_runs(
     assert done(library, good)["state"] == "done"
 
 
-def test_a_scene_without_frames_and_a_scene_that_is_gone(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
-    (row,) = scenes.scenes_of(library.db, brought_in(library, worker, card(tmp_path / "card", small)))
+def test_a_scene_without_frames_and_a_scene_that_is_gone(library: Library, worker: Worker, tiny: Set, tmp_path: Path) -> None:
+    (row,) = scenes.scenes_of(library.db, brought_in(library, worker, card(tmp_path / "card", tiny)))
     scenes.decide(library.db, row["id"], "None", lambda r: r.model_copy(update={"frames": [f.model_copy(update={"state": "leave_out"}) for f in r.frames]}))
     empty = jobs.add_job(library.db, "weave", scene_id=row["id"])
     worker.wake()
@@ -222,8 +222,8 @@ def test_a_scene_without_frames_and_a_scene_that_is_gone(library: Library, worke
 
 
 @pytest.mark.anew
-def test_files_that_turn_bad_between_two_looks_are_set_aside_with_the_reason(library: Library, worker: Worker, small: Set, tmp_path: Path) -> None:
-    folder = card(tmp_path / "card", small)
+def test_files_that_turn_bad_between_two_looks_are_set_aside_with_the_reason(library: Library, worker: Worker, tiny: Set, tmp_path: Path) -> None:
+    folder = card(tmp_path / "card", tiny)
     outing = brought_in(library, worker, folder)
     (row,) = scenes.scenes_of(library.db, outing)
     bad = scenes.recipe_of(library.db, row["id"]).frames[1]
@@ -260,9 +260,9 @@ print("idle", flush=True)
 
 
 @pytest.mark.parametrize("wait", [1.2])
-def test_a_killed_server_loses_nothing_and_finishes(small: Set, tmp_path: Path, wait: float) -> None:
+def test_a_killed_server_loses_nothing_and_finishes(tiny: Set, tmp_path: Path, wait: float) -> None:
     library = Library(tmp_path / "library")
-    folder = card(tmp_path / "card", small)
+    folder = card(tmp_path / "card", tiny)
     outing = outings.add_outing(library.db, "Pan", folder)
     jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
     subprocess.run([sys.executable, "-c", SERVER, library.home], check=True, timeout=120, stdout=subprocess.DEVNULL)
@@ -284,7 +284,7 @@ def test_a_killed_server_loses_nothing_and_finishes(small: Set, tmp_path: Path, 
     results = scenes.results_of(library.db, row["id"])
     assert len({r["path"] for r in results}) == 1 and tifffile.imread(results[0]["path"]).dtype == np.uint16
     assert not [p for p in folder.iterdir() if p.suffix == ".part"] and not list(library.cache.root.glob(".*"))
-    assert Recipe.model_validate_json(recipe_beside(Path(results[0]["path"])).read_text()) == recipe.standing_alone(small.size)
+    assert Recipe.model_validate_json(recipe_beside(Path(results[0]["path"])).read_text()) == recipe.standing_alone(tiny.size)
 
 
 def test_one_library_one_server(tmp_path: Path) -> None:

@@ -47,16 +47,16 @@ def test_every_recipe_comes_back_whole(tmp_path_factory: pytest.TempPathFactory,
 
 
 def test_a_slider_beside_many_strokes_stores_no_stroke_again(db: Database, tmp_path: Path) -> None:
-    recipe = painted(400, 40)
+    recipe = painted(160, 40)
     number = scenes.add_scene(db, outings.add_outing(db, "O", tmp_path), "S", recipe)
     rows = lambda: db.row("SELECT count(*) AS n, sum(length(points)) AS bytes FROM painted")  # noqa: E731
     before = tuple(rows())
-    assert before[0] == 400
-    for k in range(50):
-        scenes.decide(db, number, "Exposure", lambda r, k=k: r.model_copy(update={"look": r.look.model_copy(update={"exposure": k / 50 + 0.01})}))  # type: ignore[misc]
+    assert before[0] == 160
+    for k in range(30):
+        scenes.decide(db, number, "Exposure", lambda r, k=k: r.model_copy(update={"look": r.look.model_copy(update={"exposure": k / 30 + 0.01})}))  # type: ignore[misc]
     assert tuple(rows()) == before
     stored = db.row("SELECT sum(length(recipe)) AS bytes FROM decision")
-    assert stored is not None and stored["bytes"] < 51 * 400 * 200 < 51 * len(recipe.to_json()) / 3
+    assert stored is not None and stored["bytes"] < 31 * 160 * 200 < 31 * len(recipe.to_json()) / 3
     assert scenes.recipe_of(db, number).strokes == recipe.strokes
 
 

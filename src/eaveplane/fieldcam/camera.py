@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -431,10 +431,15 @@ def shoot(
     card.mkdir(parents=True, exist_ok=True)
     camera, lens = stage.camera, stage.camera.lens
     paths = []
+    seen: tuple[Shot, FloatArray] | None = None
     for i, shot in enumerate(shots):
         path = card / f"FIELD{first_number + i:04d}.dng"
         if not path.exists():
-            light, _ = stage.picture(shot)
+            # exposures of one bracket are of the same light
+            alike = replace(shot, ev=0.0, drift=(1.0, 1.0, 1.0))
+            if seen is None or seen[0] != alike:
+                seen = alike, stage.picture(shot)[0]
+            light = seen[1]
             if camera.height > camera.width:
                 # the sensor lies on its side; the file says how to turn the picture
                 light = np.ascontiguousarray(np.rot90(light))

@@ -319,7 +319,10 @@ class Plants:
             self.twig(points[i], points[i + 1], float(radii[i]), float(radii[i + 1]), rgb, (float(sways[i]), float(sways[i + 1])), through, bark)
 
     def twigs(self) -> NDArray[np.float64]:
-        return np.array(self.rows, np.float64).reshape(-1, TWIG)
+        """All of them (n, 16), read-only: landscapes grow their plants once."""
+        found = np.array(self.rows, np.float64).reshape(-1, TWIG)
+        found.flags.writeable = False
+        return found
 
 
 def gloved_hand(eye: float, horizon: float) -> NDArray[np.float64]:

@@ -18,7 +18,7 @@ from ..core.weave.laid import RegisteredFrames, Weaving
 from ..core.weave.weave import weave_box
 from ..imaging.brush import draw_line
 from ..imaging.icc import standard_encoding
-from ..imaging.light import to_root
+from ..imaging.light import survey, to_codes, to_root
 from ..imaging.placement import Placement, Shift
 from ..imaging.waves import STEPS, Waves
 from .warm_finish import warm_finish
@@ -30,7 +30,10 @@ KEPT = 3
 def warm_up() -> None:
     """Run the kernels of registering, weaving and showing on a picture of a few pixels."""
     codes = np.zeros((64, 64, 3), np.uint16)
-    root = to_root(codes, standard_encoding("srgb"))
+    encoding = standard_encoding("srgb")
+    root = to_root(codes, encoding)
+    to_codes(root, encoding)
+    survey(codes, encoding, 1)
     still, shifted = (Placement(np.array([[1, 0, x], [0, 1, 0], [0, 0, 1.0]]), (64, 64)) for x in (0, 0.5))
     laid = RegisteredFrames(["a", "b"], 0, (64, 64), [still, shifted], 1e-6, lambda k, level, box: shifted.lay(root, box))
     Placement(np.eye(3), (64, 64), Shift(np.ones(3), np.ones((8, 8), np.float32), (64, 64))).lay(root, (0, 0, 64, 64))

@@ -17,9 +17,10 @@ from ..imaging.light import root_into
 
 def warm_finish(root: FloatArray) -> None:
     """Run what lifts veils, and every part of the finish on a picture (64, 64, 3)."""
-    for channels in (1, 3):
-        light = np.ones((8, 8, channels), np.float32)
-        unveiled(light, np.zeros((2 * channels + 1, 8, 8), np.float32), light.copy(), light.copy(), light[..., 0].copy())
+    light = np.ones((8, 8, 3), np.float32)
+    # what is seen of a front lies in a wider picture, or is one of its own
+    for seen in (np.zeros((7, 8, 8), np.float32), np.zeros((7, 8, 9), np.float32)[:, :, :8]):
+        unveiled(light, seen, light.copy(), light.copy(), light[..., 0].copy())
     gates, site = np.full((2, 16, 16), 0.5, np.float32), Site((64, 64), 0, (0, 0, 64, 64))
     line = BrushedLine(width=20, softness=0.5, opacity=1, points=[(10, 10), (30, 30)])
     maps = [PaintedMap(kind=kind, lines=[line], low=0.2, near=0.1) for kind in ("lighter", "richer", "warmer", "glow")]

@@ -100,8 +100,8 @@ def _shakes(order: Order, which: tuple[int, ...]) -> list[bool]:
 
 @pytest.mark.parametrize("seed", [11])
 def test_a_shaken_frame_is_told_from_stems_and_cut_discs(seed: int) -> None:
-    assert _shakes(Order(seed, ("stems", "boulder"), 6, 1.5, shaken=3, width=900), (2, 3, 5)) == [False, True, False]
-    assert not any(_shakes(Order(seed + 20, ("stems",), 6, 2.5, cut=0.4, rim=0.5, width=900), (0, 3)))
+    assert _shakes(Order(seed, ("stems", "boulder"), 6, 1.5, shaken=3, width=720), (2, 3, 5)) == [False, True, False]
+    assert not any(_shakes(Order(seed + 20, ("stems",), 6, 2.5, cut=0.4, rim=0.5, width=720), (0, 3)))
 
 
 def test_the_stroke_is_measured() -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -126,6 +128,7 @@ def _grow(plants: Plants, rng: np.random.Generator, x: float, z: float, height: 
         at += 0.035 if height < 1 else 0.028
 
 
+@cache
 def _trees() -> NDArray[np.float64]:
     plants, rng = Plants(), np.random.default_rng(15)
     for x, z, height in TREES:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -101,6 +103,7 @@ def _cone_colour(seen: np.ndarray, pixel: float, out: np.ndarray) -> None:
             out[r, c, 0], out[r, c, 1], out[r, c, 2] = red + (0.62 - red) * salt, green + (0.57 - green) * salt, blue + (0.52 - blue) * salt
 
 
+@cache
 def _posts() -> NDArray[np.float64]:
     plants, rng = Plants(), np.random.default_rng(40)
     tops = []

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -182,6 +184,7 @@ def _tuft(plants: Plants, rng: np.random.Generator, x: float, z: float, blades: 
                 plants.twig(base, base + way, 0.0009, 0.0002, (0.58, 0.47, 0.29), (float(sways[-1]), float(sways[-1])), through=0.4)
 
 
+@cache
 def _plants() -> NDArray[np.float64]:
     plants, rng = Plants(), np.random.default_rng(29)
     for x, z, height in THISTLES:
