@@ -84,14 +84,14 @@ def _lines(value: FloatArray, colours: FloatArray) -> list[FloatArray]:
     pairs = [(0, 0), (0, 1), (0, 2), (1, 1), (1, 2), (2, 2)]
     spread_, along = np.empty((*value.shape, 6), np.float32), np.empty((*value.shape, 3), np.float32)
 
-    def told(k: int) -> None:
-        if k < 6:
-            i, j = pairs[k]
-            spread_[..., k] = mean(colours[..., i] * colours[..., j]) - means[..., i] * means[..., j]
-        else:
-            along[..., k - 6] = mean(colours[..., k - 6] * value) - means[..., k - 6] * level
+    def together(k: int) -> None:
+        i, j = pairs[k]
+        spread_[..., k] = mean(colours[..., i] * colours[..., j]) - means[..., i] * means[..., j]
 
-    for _ in side_by_side(told, range(9)):
+    def with_value(i: int) -> None:
+        along[..., i] = mean(colours[..., i] * value) - means[..., i] * level
+
+    for _ in side_by_side(lambda of: of[0](of[1]), [*((together, k) for k in range(6)), *((with_value, i) for i in range(3))]):
         pass
     slopes = np.empty_like(along)
     _solved(spread_, along, ALIKE**2, slopes)

@@ -36,14 +36,15 @@ def reach_of(detail: FineDetail, level: int) -> int:
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _laid_on(root: np.ndarray, ev: np.ndarray, slope: np.ndarray, offset: np.ndarray, strength: float, quiet: float) -> None:
-    one, low, high = np.float32(1.0), np.float32(-6.0), np.float32(2.0)
+    # `quiet` is told of a quarter of white, two stops down, and goes on for so many stops to both sides
+    one, stops_down, low, high = np.float32(1.0), np.float32(2.0), np.float32(-6.0), np.float32(2.0)
     width = root.shape[1]
     x, q, whole = np.empty(width, np.float32), np.empty(width, np.float32), np.empty(width, np.int32)
     for j in range(root.shape[0]):
         seen, a, b = ev[j], slope[j], offset[j]
         # noise is a larger part of what is dark
         for i in range(width):
-            x[i] = np.float32(-0.5) * min(max(seen[i] + high, low), high)
+            x[i] = np.float32(-0.5) * min(max(seen[i] + stops_down, low), high)
         exp2(x, q, whole)
         for i in range(width):
             d, n = seen[i] - a[i] * seen[i] - b[i], np.float32(quiet) * q[i]

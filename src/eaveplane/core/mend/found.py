@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box
 from ...imaging.resample import halve
+from ...imaging.soft import soft
 
 PER_OCTAVE = 20
 """Steps in which the strength of detail is kept, in octaves above a quiet place's."""
@@ -113,12 +114,12 @@ def detail_of(octaves: Sequence[FloatArray], places: Sequence[float], numbers: S
     `fronts` are those that may show fronts."""
     shape = octaves[0].shape
     small = [halve(plane) for plane in octaves]
-    calm = [_soft(plane, CALM) for plane in small]
+    calm = [soft(plane, CALM) for plane in small]
     of = np.array([numbers[k] for k in fronts], np.uint16)
     strong = np.stack([octaves[k] for k in fronts])
     best = strong.argmax(axis=0)
     owner, strength = of[best], strong.max(axis=0)
-    usual = [_soft(small[k], BESIDE) for k in fronts]
+    usual = [soft(small[k], BESIDE) for k in fronts]
     line = np.stack([_enlarged(np.max([cv2.filter2D(small[k], cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT) for kernel in LINES], axis=0) - u, shape) for k, u in zip(fronts, usual, strict=True)])
     along = line.argmax(axis=0)
     own = np.take_along_axis(strong, along[None], 0)[0]
@@ -216,7 +217,3 @@ def _enlarged(cells: FloatArray, shape: tuple[int, ...]) -> FloatArray:
     """Cells of two pixels, each as large as it is, as a picture of a shape (h, w)."""
     wide = cv2.resize(cells, (2 * cells.shape[1], 2 * cells.shape[0]), interpolation=cv2.INTER_LINEAR)
     return np.asarray(wide[: shape[0], : shape[1]], np.float32)
-
-
-def _soft(picture: FloatArray, sigma: float) -> FloatArray:
-    return np.asarray(cv2.GaussianBlur(picture, (0, 0), sigma, borderType=cv2.BORDER_REPLICATE), np.float32)

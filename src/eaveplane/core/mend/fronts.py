@@ -17,6 +17,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ...imaging.colour import LUMA, FloatArray
+from ...imaging.soft import soft
 from ...imaging.waves import Waves
 from ..weave.places import Places
 from ..weave.planes import blurred_by, layer_of, seen_from
@@ -111,8 +112,8 @@ def own_detail(sheaf: Sheaf, fronts: Sequence[int]) -> FloatArray:
     out = np.empty((len(fronts), *sheaf.light.shape[1:3]), np.float32)
     for i, k in enumerate(fronts):
         layer = waves.picture(spectrum, layer_of(sheaf.places.at, k))
-        energy = np.square([plane - _soft(plane, FINE) for plane in layer]).sum(axis=0)
-        out[i] = np.sqrt(_soft(energy, WINDOW)) / _brightness(sheaf.light[k])
+        energy = np.square([plane - soft(plane, FINE) for plane in layer]).sum(axis=0)
+        out[i] = np.sqrt(soft(energy, WINDOW)) / _brightness(sheaf.light[k])
     return out
 
 
@@ -218,8 +219,4 @@ def _channels(picture: Any) -> FloatArray:
 
 def _brightness(light: FloatArray) -> FloatArray:
     luma = np.ascontiguousarray(light @ LUMA) if light.shape[2] == 3 else light[..., 0]
-    return np.sqrt(np.maximum(_soft(luma, BRIGHT), np.float32(DARKEST)))
-
-
-def _soft(picture: FloatArray, sigma: float) -> FloatArray:
-    return np.asarray(cv2.GaussianBlur(picture, (0, 0), sigma, borderType=cv2.BORDER_REPLICATE), np.float32)
+    return np.sqrt(np.maximum(soft(luma, BRIGHT), np.float32(DARKEST)))

@@ -27,11 +27,12 @@ OWN = 1.15
 """How much more energy a frame has than the reference where it counts as the sharper."""
 LEAST_STEP = 0.75
 """Pixels at the edge of the frame, of things at the nearest focus, below which no frame's step is looked into."""
-WORTH, AT_MOST, LOSS = 0.04, 0.06, 0.02
+WORTH, AT_MOST = 0.04, 0.06
 """By how much frames have to agree better, all together, for the camera to be believed to have moved; what a single one may bring into that,
-for and against; a frame's loss beyond which it stays where its fit alone puts it."""
+for and against."""
 LITTLE = 0.005
-"""A gain or loss that says nothing: a little of many frames must not add up."""
+"""A gain or loss that says nothing: a little of many frames must not add up, and a frame that gains no more stays where its fit alone puts it,
+since a thin stem half a pixel aside is dearer than the depth of its surroundings is known."""
 MOST = 0.8
 """Misfit of a place beyond which it is not the same thing; more is not counted."""
 
@@ -100,7 +101,7 @@ def moved(
             depth = sweep(k, mine, base, motion, focus, reference, noise)
             stepped = Placement(motion.matrices[k], (width, height), Shift(motion.steps[k], depth, (width, height)))
             gain = _gain(mine, base, Placement(fit, (width, height)), stepped, float(focus[k] - focus[reference]), noise)
-            if gain > -LOSS:
+            if gain > LITTLE:
                 placement = Placement(scaled(motion.matrices[k], 1 / scale), size, Shift(motion.steps[k] * scale, depth, size))
         placements.append(placement)
         gains.append(gain)

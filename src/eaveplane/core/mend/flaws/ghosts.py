@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ....imaging.colour import FloatArray
 from ....imaging.light import root_luma
+from ....imaging.soft import soft
 from ...gather.detail import POOL
 from .finding import Examined, Finding, patches
 
@@ -44,7 +45,7 @@ def ghosts(seen: Examined) -> Iterator[Finding]:
         return
     moved = _moved(luma, seen)
     woven = root_luma(seen.small)
-    apart = np.stack([_soft(np.square(woven - frame), WINDOW) for frame in luma])
+    apart = np.stack([soft(np.square(woven - frame), WINDOW) for frame in luma])
     apart[~seen.reach] = 1
     least = np.sqrt(apart.min(axis=0))
     for patch in patches(moved & (least > APART), JOINED, SMALLEST):
@@ -72,16 +73,12 @@ def _moved(luma: FloatArray, seen: Examined) -> NDArray[np.bool_]:
     down, across = np.mgrid[:height, :width].astype(np.float32)
     for a, b in pairwise(order):
         blur = max(0.6, BLUR * abs(seen.places[a] - seen.places[b]) / POOL)
-        one, other = (_soft(luma[k], blur) for k in (a, b))
-        one, other = one - _soft(one, CALM), other - _soft(other, CALM)
+        one, other = (soft(luma[k], blur) for k in (a, b))
+        one, other = one - soft(one, CALM), other - soft(other, CALM)
         scale = 50 / max(float(one.std()), 1e-3)
         first, second = (np.clip(128 + picture * scale, 0, 255).astype(np.uint8) for picture in (one, other))
         flow = search.calc(first, second, np.zeros((height, width, 2), np.float32))
         back = cv2.remap(other, across + flow[..., 0], down + flow[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-        before, after, energy = (_soft(e, WINDOW) for e in (np.square(one - other), np.square(one - back), np.square(one) + np.square(other)))
-        out |= (after < EXPLAINED * before) & (before > DIFFERENT * energy) & (before > FAINT**2) & (_soft(np.hypot(flow[..., 0], flow[..., 1]), 1) > SHIFT) & seen.reach[a] & seen.reach[b]
+        before, after, energy = (soft(e, WINDOW) for e in (np.square(one - other), np.square(one - back), np.square(one) + np.square(other)))
+        out |= (after < EXPLAINED * before) & (before > DIFFERENT * energy) & (before > FAINT**2) & (soft(np.hypot(flow[..., 0], flow[..., 1]), 1) > SHIFT) & seen.reach[a] & seen.reach[b]
     return cv2.dilate(out.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
-
-
-def _soft(picture: FloatArray, sigma: float) -> FloatArray:
-    return np.asarray(cv2.GaussianBlur(np.asarray(picture, np.float32), (0, 0), sigma, borderType=cv2.BORDER_REPLICATE), np.float32)

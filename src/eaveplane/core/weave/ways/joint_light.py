@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from ....imaging.colour import FloatArray
 from ....imaging.light import light_of, root_of
 from ....imaging.pyramid import Box, meeting
+from ....imaging.soft import soft
 from ....imaging.waves import Waves
 from ..laid import Piece, RegisteredFrames, Weaving, active, piece_of, wide_of
 from ..places import Places, evened
@@ -109,7 +110,7 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     spectrum = waves.of(list(bands))
     energy = energy_of(bands)
     tried = explanations(places.at)
-    around_it = _soft(energy, AROUND) + 10 * noise
+    around_it = soft(energy, AROUND) + 10 * noise
     costs, least = [], np.full(energy.shape, np.inf, np.float32)
     for planes in tried:
         if len(planes) > 2:
@@ -126,14 +127,14 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     used = [i for i in range(len(tried)) if i == likeliest or (share[i] > USED).mean() > LEAST_USED]
     kept = share[used] / np.maximum(share[used].sum(axis=0), 1e-6)
     single = np.sum([part for i, part in zip(used, kept, strict=True) if len(tried[i]) == 1], axis=0, dtype=np.float32)
-    apart = np.maximum(least / (energy + 10 * noise), _soft(least, AROUND) / around_it)
+    apart = np.maximum(least / (energy + 10 * noise), soft(least, AROUND) / around_it)
     apart = np.maximum(apart, elsewhere(coarse, float(np.ptp(places.at)) / 2))
     return Told([tried[i] for i in used], np.asarray(kept, np.float32), np.broadcast_to(single, energy.shape), apart)
 
 
 def energy_of(bands: FloatArray) -> FloatArray:
     """The energy (h/2, w/2) of the sharpest of evened frames."""
-    return np.asarray(np.max([_soft(b * b, WINDOW) for b in bands], axis=0), np.float32)
+    return np.asarray(np.max([soft(b * b, WINDOW) for b in bands], axis=0), np.float32)
 
 
 def left_by(planes: Planes, places: Places, waves: Waves, spectrum: FloatArray) -> FloatArray:
@@ -142,13 +143,13 @@ def left_by(planes: Planes, places: Places, waves: Waves, spectrum: FloatArray) 
     for weights in unexplained_by(places.at, planes, 2.0):
         error = waves.picture(spectrum, weights)[0]
         left += error * error
-    return _soft(left, WINDOW)
+    return soft(left, WINDOW)
 
 
 def elsewhere(coarse: FloatArray, widest: float) -> FloatArray:
     """How far (h, w) the coarse light of frames (n, h, w) differs by more than what discs of up to `widest` pixels do to it: 0 for not at all,
     1 for something else. Where a plain thing moved nothing fine tells of it, but sums would show it twice."""
-    calm = np.stack([_soft(c, CALM) for c in coarse])
+    calm = np.stack([soft(c, CALM) for c in coarse])
     mean = calm.mean(axis=0)
     curved = cv2.dilate(np.abs(cv2.Laplacian(mean, cv2.CV_32F)), np.ones((5, 5), np.uint8)) * np.float32(CURVED * widest**2)
     return np.asarray((np.abs(calm - mean).max(axis=0) - curved) / (ELSEWHERE * mean + np.float32(1e-3)), np.float32)
@@ -174,23 +175,19 @@ def _finest(picture: FloatArray) -> tuple[FloatArray, FloatArray]:
     return np.asarray(picture - rest, np.float32), np.asarray(rest, np.float32)
 
 
-def _soft(picture: FloatArray, sigma: float) -> FloatArray:
-    return np.asarray(cv2.GaussianBlur(picture, (0, 0), sigma, borderType=cv2.BORDER_REPLICATE), np.float32)
-
-
 def finest_chosen(frames: Sequence[FloatArray], reach: Sequence[NDArray[np.bool_]], noise: float) -> tuple[FloatArray, FloatArray]:
     """The finest octave (h, w, 3) of frames in root light, the stronger preferred, and its energy above noise, in noise (h, w)."""
     bands = [_finest(frame)[0] for frame in frames]
     total, out = np.zeros(bands[0].shape[:2], np.float32), np.zeros_like(bands[0])
     # where none rises above noise all are averaged
-    strengths = [(_soft(np.square(b).sum(axis=2), FINE_WINDOW) / np.float32(FAINT * noise) + 1) for b in bands]
+    strengths = [(soft(np.square(b).sum(axis=2), FINE_WINDOW) / np.float32(FAINT * noise) + 1) for b in bands]
     most = np.max(strengths, axis=0)
     for band, strength, inside in zip(bands, strengths, reach, strict=True):
         weight = (strength / most) ** DECISION * inside + np.float32(1e-6)
         total += weight
         out += band * weight[..., None]
     out /= total[..., None]
-    return out, np.maximum(_soft(np.square(out).sum(axis=2), 1.5) / np.float32(noise) - 1, 0)
+    return out, np.maximum(soft(np.square(out).sum(axis=2), 1.5) / np.float32(noise) - 1, 0)
 
 
 def bounded(picture: FloatArray, frames: Sequence[FloatArray]) -> FloatArray:
@@ -260,7 +257,7 @@ def woven_piece(piece: Piece, summing: Sequence[int]) -> tuple[FloatArray, dict[
     told = explained(light, places, around)
     linear = summed(light, told, places, max(piece.laid.noise * 0.25**piece.level, BY_FINEST * places.finest), around)
     picture = joined(list(piece.pictures.values()), linear, told, list(piece.reach.values()), places)
-    moved = _soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
+    moved = soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
     picture += cv2.resize(moved, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_LINEAR)[..., None] * (crisp - picture)
     everywhere = np.all([piece.reach[k] for k in summing], axis=0)
     if not everywhere.all():
