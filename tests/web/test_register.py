@@ -29,8 +29,9 @@ def test_a_camera_that_stood_shows_no_shift_and_one_said_to_have_moved_does(page
     assert page.get(page.at("/register/shifts.json")).json == {}
     table = _registered(page)
     assert "measured: stood" in table and "Near things" not in table and 'id="shifts"' not in table
-    # a tripod's frames: however little they tell of a step, it is looked for when a hand says so
+    # a tripod's frames: here a step is looked for and taken, however little they tell of one
     monkeypatch.setattr(moved, "LEAST_STEP", 0.0)
+    monkeypatch.setattr(moved, "LITTLE", -1.0)
     assert page.post(page.at("/register/camera"), {"camera": "yes"}).status_code == 200
     assert page.recipe().camera_moved == "yes"
     table = _registered(page)
