@@ -117,3 +117,16 @@ def test_a_profile_travels_as_opcodes(stage: Stage, tmp_path: Path) -> None:
     assert struct.unpack(">2d", second[16:32]) == pytest.approx((0.6, 0.4))
     with rawpy.imread(str(path)) as raw_file:
         assert raw_file.sizes.width == CAMERA.width
+
+
+def test_exposures_of_a_bracket_are_of_one_picture_and_as_if_taken_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    shots = [Shot(f, ev=ev, drift=(1, drift, 1)) for f in (1.0, math.inf) for ev, drift in ((-2.0, 1.0), (0.0, 1.1), (2.0, 0.9))]
+    stage = Stage(LANDSCAPES["lava"], Camera(96, 64), shots)
+    drawn = []
+    picture = stage.picture
+    monkeypatch.setattr(stage, "picture", lambda shot: drawn.append(shot.focus_m) or picture(shot))
+    together = shoot(stage, shots, tmp_path / "together")
+    assert drawn == [1.0, math.inf]
+    for number, (shot, path) in enumerate(zip(shots, together, strict=True)):
+        (alone,) = shoot(stage, [shot], tmp_path / "alone", 1 + number)
+        np.testing.assert_array_equal(read_picture(alone).codes, read_picture(path).codes)
