@@ -39,8 +39,9 @@ MOST = 0.8
 
 @dataclass(frozen=True, eq=False)
 class Moved:
-    """Placements of all frames (n) under a camera that moved, those that gain nothing by it as their fits put them, and what that is worth: `gains` (n,), by what part the frames' own sharp
-    zones differ less from the reference than under the fits alone, 0 for the reference; `focus` (n,) as it was given.
+    """Placements of all frames (n) under a camera that moved, and what that is worth: `gains` (n,), by what part the frames' own sharp
+    zones differ less from the reference than under the fits alone, 0 for the reference; `focus` (n,) as it was given. Frames that gain
+    nothing lie as their fits put them.
 
     It is one decision a scene: in a still one no frame gains, whatever it shows. Plants in the wind gain as well where they bend as near
     things shift, and are the better for it: they come to lie where the reference has them.
