@@ -89,7 +89,7 @@ def test_hiding_a_frame_registers_nothing_anew(woven: Page) -> None:
     with page.client.application.test_request_context():
         scene = opened(page.scene)
         after = {step.name: step.key for step in scene.plan.steps()}  # type: ignore[union-attr]
-        assert {name for name in after if after[name] != before[name]} == {"label", "weave"} and scene.registered and not scene.woven
+        assert {name for name in after if after[name] != before[name]} == {"places", "label", "weave"} and scene.registered and not scene.woven
     # a stroke or a mask that hides nothing from the others asks for nothing
     page.post(page.at("/undo/weave"))
     _stroke(page, frame=page.recipe().frames[0].id)
@@ -249,8 +249,8 @@ def test_the_picture_forms_from_near_to_far_over_the_reference_frame(woven: Page
                     so_far = replace(forming, boxes=forming.boxes[:count])
                     seen.append((so_far.boxes, replace(view, forming=so_far, woven=None, pictures=Memory(1 << 28)).weave(0, whole)))
 
-        if not step.located.is_there(cache):  # type: ignore[union-attr]
-            make(str(cache.root), step.located, str(tmp_path / "ticket"))  # type: ignore[arg-type]
+        if not step.labelled.located.is_there(cache):  # type: ignore[union-attr]
+            make(str(cache.root), step.labelled.located, str(tmp_path / "ticket"))  # type: ignore[arg-type]
         cache.make(step.key, lambda folder: step.build(cache, folder, Looking(str(tmp_path / "ticket"))))
         assert open_forming(cache, step.key) is None
         made = opened(page.scene).view

@@ -70,10 +70,10 @@ class Plan:
 
     def steps(self) -> tuple[Step, ...]:
         """In the order in which they are made."""
-        located = (self.woven.located,) if self.woven.located else ()
+        located = (self.labelled.located,) if self.labelled.located else ()
         lifted = (self.result,) if self.result is not self.woven else ()
         laid = (self.registered.registered, self.registered) if isinstance(self.registered, Nudged) else (self.registered,)
-        return *laid, self.labelled, *located, self.woven, *lifted, *self.masks
+        return *laid, *located, self.labelled, self.woven, *lifted, *self.masks
 
     @property
     def frames(self) -> tuple[FrameStep, ...]:
@@ -95,10 +95,10 @@ def plan(recipe: Recipe, frames: Mapping[str, FrameStep], masks: Mapping[str, Pa
     nudges = tuple(STILL if k == fitted.reference else f.nudge for k, f in enumerate(kept))
     registered = Nudged(fitted, nudges) if any(nudge != STILL for nudge in nudges) else fitted
     found = recipe.found()
-    located = Locate(registered, found) if recipe.weaving.way == "joint-light" and len(found) > 1 else None
-    woven = Weave(Label(registered, recipe.weaving.quiet, found), located, recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
+    located = Locate(registered, found) if len(found) > 1 else None
+    woven = Weave(Label(registered, located, recipe.weaving.quiet, found), recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
     given = tuple(GivenMask(f.mask_file, masks.get(f.mask_file, Path(f"{f.mask_file}.tif"))) for f in kept if f.mask == "given")
-    return Plan([f.id for f in kept], woven, Lift(woven) if located and recipe.veil == "lift" else woven, given)
+    return Plan([f.id for f in kept], woven, Lift(woven) if located and recipe.weaving.way == "joint-light" and recipe.veil == "lift" else woven, given)
 
 
 def take_masks(cache: Cache, planned: Plan) -> None:
@@ -140,8 +140,11 @@ def sheet_for(recipe: Recipe, planned: Plan, laid: Registration) -> Sheet:
 
 def label(cache: Cache, planned: Plan, runner: Runner) -> list[float]:
     """Find the sharp zones; each frame's share of the textured picture."""
-    needed: list[Step] = [planned.labelled, *([planned.woven.located] if planned.woven.located else []), *planned.masks]
-    runner.all("Finding sharp zones", [(make, (str(cache.root), step)) for step in needed])
+    located, finding = runner.parts(1, 2)
+    if planned.labelled.located:
+        located.one("Finding sharp zones", make, str(cache.root), planned.labelled.located)
+    needed: list[Step] = [planned.labelled, *planned.masks]
+    finding.all("Finding sharp zones", [(make, (str(cache.root), step)) for step in needed])
     return zone_shares(cache, planned.labelled.key)
 
 

@@ -169,4 +169,8 @@ def test_what_is_elsewhere_contradicts_and_blur_does_not() -> None:
     elsewhere[40:200, 118:124] = 0.05
     out = contradicts(elsewhere, with_stem, 1.0, 1e-7, (60, 90))
     assert out[20:45, 25:31].mean() > 0.8 and out[:, 60:].mean() < 0.02
-    assert not contradicts(elsewhere, with_stem, 9.0, 1e-7, (60, 90)).any()
+    # frames so far apart are judged at half the size, blur and all, and of what is left of a picture at an eighth nothing is told
+    far_off = cv2.GaussianBlur(elsewhere, (0, 0), 2.5)
+    assert contradicts(far_off, with_stem, 5.0, 1e-7, (60, 90))[20:45, 25:31].mean() > 0.8
+    assert not contradicts(cv2.GaussianBlur(with_stem, (0, 0), 2.5), with_stem, 5.0, 1e-7, (60, 90)).any()
+    assert not contradicts(far_off, with_stem, 20.0, 1e-7, (60, 90)).any()

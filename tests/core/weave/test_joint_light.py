@@ -172,6 +172,21 @@ def test_crisp_seams_stand_in_where_things_moved() -> None:
     assert np.abs(picture[ring] - root_of(frames[1])[ring]).mean() < 0.35 * np.abs(doubled[ring] - root_of(frames[1])[ring]).mean()
 
 
+def test_what_stands_in_is_of_one_moment() -> None:
+    """Whatever labels say, a stone that lies elsewhere in frames focused as the reference is stands once, where the reference has it; a frame
+    focused far away keeps its part."""
+    frames = [_texture(1) * 0.6 for _ in PLACES]
+    for k, frame in enumerate(frames):
+        cv2.circle(frame, (300 + 30 * (k != 1), 280), 40, (0.9, 0.85, 0.8), -1)
+    (laid, gates), (far, _) = (_laid(frames, _known(places)) for places in ((2.0, 1.0, 0.0), (12.0, 6.0, 0.0)))
+    gates[:] = np.array([0.9, 0.05, 0.05], np.float32)[:, None, None]
+    reference, ring = root_of(frames[1]), np.s_[262:298, 336:364]
+    (one, masks), (judged, _) = (weave_box(registered, gates, Weaving(), [], WHOLE, 0) for registered in (laid, far))
+    assert np.abs(one[ring] - reference[ring]).mean() < 0.01
+    assert masks[1][ring].mean() > 0.95 and np.allclose(sum(masks.values()), 1, atol=1e-4)
+    assert np.abs(judged[ring] - reference[ring]).mean() > 0.05
+
+
 def test_where_a_hand_painted_its_frame_stands() -> None:
     frames, _ = _two_planes()
     laid, gates = _laid(frames, _known())

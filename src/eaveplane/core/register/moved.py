@@ -74,7 +74,7 @@ def moved(
 
     `luma(k)` is the square root of luminance (h, w) of frame k with noise of variance `noise`, `features` are found in it, `details` are as
     `depth_from_focus` wants them, `fits` (n) of (3, 3) its pixels' way to the reference, all for frames near to far; `size` (w, h) is that of
-    the frames at full size. `focus` (n,) is in pixels of blur, near largest.
+    the frames at full size. `focus` (n,) is in the luma's pixels of blur, near largest.
     """
     theirs = luma(reference)
     height, width = theirs.shape

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
+from ...imaging.resample import halve
 from ..register.sweep import BAND_NOISE, blurred, defocused
 
 RADII = (0.7, 1.0, 1.4, 2.0, 2.8, 4.0)
@@ -17,7 +18,10 @@ fine gravel differs by as much."""
 NEAR = 24
 """Pixels, of the pictures compared, from such a place."""
 WIDEST = 3.2
-"""Pixels of blur between the foci of frames beyond which they are not judged: the veil of what is far out of focus differs by itself."""
+"""Pixels of blur between the foci of frames up to which they are judged as they are: the veil of what is far out of focus differs by itself. Those
+further apart are judged at half the size, or less."""
+SMALLEST = 64
+"""Pixels of the shorter side below which nothing is told."""
 WINDOW = 3.0
 
 
@@ -41,7 +45,9 @@ def unlike(frame: FloatArray, standard: FloatArray, apart: float, noise: float) 
 
 def contradicts(frame: FloatArray, standard: FloatArray, apart: float, noise: float, shape: tuple[int, int]) -> NDArray[np.bool_]:
     """Where, on a grid of `shape` (h, w) over the picture, a registered frame shows something else than the reference; see `unlike`."""
-    if apart > WIDEST:
+    while apart > WIDEST:
+        frame, standard, apart, noise = halve(frame), halve(standard), apart / 2, noise / 4
+    if min(frame.shape) < SMALLEST:
         return np.zeros(shape, np.bool_)
     apart_by = unlike(frame, standard, apart, noise)
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ...core.gather.detail import LAPLACIAN, covered, lay_on, pooled_shape, signal
 from ...core.weave.contradiction import contradicts
 from ...core.weave.labels import aggregate, costs, label_weights
+from ...core.weave.places import Places
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Placement
 from ..arrays import array, arrays
@@ -20,6 +21,7 @@ from ..cache import Cache
 from ..ticket import Ticket
 from .frame import Frame, open_frame
 from .nudge import Nudged
+from .places import Locate, open_places
 from .register import Register, Registration, open_registration
 from .step import Step
 
@@ -28,13 +30,15 @@ from .step import Step
 class Label(Step):
     """Label weights of the frames that were registered, from their detail; 0 for those whose masks are not found, if only some are."""
 
-    name, version = "label", 5
+    name, version = "label", 6
     registered: Register | Nudged
+    located: Locate | None
     quiet: float
     found: tuple[int, ...]
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
-        told = evidence([open_frame(cache, frame) for frame in self.registered.frames], open_registration(cache, self.registered.key), self.found, ticket.within(0, 0.5))
+        frames, laid = [open_frame(cache, frame) for frame in self.registered.frames], open_registration(cache, self.registered.key)
+        told = evidence(frames, laid, self.found, open_places(cache, self.located.key) if self.located else None, ticket.within(0, 0.5))
         weights = told.gates(self.quiet)
         ticket.tell(0.95)
         np.save(folder / "gates.npy", weights.astype(np.float16))
@@ -65,8 +69,9 @@ class Evidence:
         return weights
 
 
-def evidence(frames: Sequence[Frame], laid: Registration, found: tuple[int, ...], tell: Callable[[float], None] = lambda share: None) -> Evidence:
-    """Gather what tells where registered frames are sharp."""
+def evidence(frames: Sequence[Frame], laid: Registration, found: tuple[int, ...], places: Places | None, tell: Callable[[float], None] = lambda share: None) -> Evidence:
+    """Gather what tells where registered frames are sharp. Those of a camera that moved, of which no `places` are known that explain them, have
+    no part in where they show something else than the reference."""
     size = frames[0].size
     shape = pooled_shape(size[1], size[0])
     energies, noises, reach = [], [], []
@@ -77,7 +82,7 @@ def evidence(frames: Sequence[Frame], laid: Registration, found: tuple[int, ...]
         energies.append(lay_on(signal(detail), placement, shape))
         noises.append(detail.noise)
         inside = covered(placement, shape)
-        if laid.focus and k != laid.reference:
+        if laid.focus and k != laid.reference and not (places and places.trusted):
             inside &= ~_elsewhere(frame, placement, standard, laid.focus[k] - laid.focus[laid.reference], shape)
         reach.append(inside)
         tell(done / len(found))
@@ -89,11 +94,12 @@ def evidence(frames: Sequence[Frame], laid: Registration, found: tuple[int, ...]
 
 
 def _elsewhere(frame: Frame, placement: Placement, standard: FloatArray, apart: float, shape: tuple[int, int]) -> NDArray[np.bool_]:
-    """Where (h, w) a frame taken by a camera that moved shows something else than the reference, of luma `standard`."""
+    """Where (h, w) a frame taken by a camera that moved shows something else than the reference, of luma `standard`; `apart` is the distance of their foci in
+    pixels of the full size."""
     level = frame.detail().level
     height, width = standard.shape
     noise = frame.fine_noise() / LAPLACIAN / 4.0**level
-    return contradicts(placement.at(level).lay(frame.luma(), (0, 0, width, height)), standard, abs(apart), noise, shape)
+    return contradicts(placement.at(level).lay(frame.luma(), (0, 0, width, height)), standard, abs(apart) / 2**level, noise, shape)
 
 
 def open_labels(cache: Cache, key: str) -> FloatArray:

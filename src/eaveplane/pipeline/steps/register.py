@@ -38,7 +38,7 @@ FOUND = ByHand()
 class Register(Step):
     """Frames, near to far, laid on one of them, and what then differs in brightness and colour."""
 
-    name, version = "register", 8
+    name, version = "register", 9
     frames: tuple[FrameStep, ...]
     reference: int
     camera_moved: CameraMoved = "auto"
@@ -65,7 +65,7 @@ class Register(Step):
             # what remained was measured without the step; a frame that lies better for it is judged by what it gained
             "trusted": [asdict(replace(t, verdict="good", said=None) if stepped and stepped.gains[k] > WORTH and t.verdict == "look at it" else t) for k, t in enumerate(found.trusted)],
             "model": found.model,
-            "focus": stepped.focus if stepped else None,
+            "focus": [place * 2.0**level for place in stepped.focus] if stepped else None,
             "drifts": [asdict(drift) for drift in drifts],
             "size": frames[0].size,
         }
@@ -84,7 +84,7 @@ class Registration:
     trusted: list[Trust]
     model: str
     focus: list[float] | None
-    """Where frames are focused, as pixels of blur, near largest; known where the camera moved."""
+    """Where frames are focused, as pixels of blur at full size, near largest; known where the camera moved."""
     drifts: list[Drift]
     size: tuple[int, int]
 
@@ -132,4 +132,4 @@ def _moved(frames: list[Frame], found: Found, placements: list[Placement], progr
     details = [blurred(np.sqrt(signal(frame.detail())[0]), 1.5) for frame in frames]
     noise = float(np.median([frame.fine_noise() for frame in frames])) / LAPLACIAN / scale**2
     fits = [scaled(fit, scale) for fit in found.fits]
-    return moved(lambda k: frames[k].luma(), [frame.features() for frame in frames], details, POOL / scale, fits, focus, found.reference, noise, frames[0].size, progress)
+    return moved(lambda k: frames[k].luma(), [frame.features() for frame in frames], details, POOL / scale, fits, focus / scale, found.reference, noise, frames[0].size, progress)

@@ -22,7 +22,7 @@ from ..cache import Cache
 from ..ticket import Ticket
 from .frame import open_frame
 from .label import Label, open_labels
-from .places import Locate, open_places
+from .places import open_places
 from .register import open_registration, registered_frames
 from .step import Step
 
@@ -35,9 +35,8 @@ DONE = "done.txt"
 class Weave(Step):
     """The weave without what is made by hand, at full size (and halved ones), and each frame's share."""
 
-    name, version = "weave", 9
+    name, version = "weave", 10
     labelled: Label
-    located: Locate | None
     weaving: Weaving
     even_out: bool
     trims: tuple[Trim, ...]
@@ -114,8 +113,9 @@ def way_of(cache: Cache, key: str) -> str:
 
 
 def places_for(cache: Cache, woven: Weave) -> Places | None:
-    """Where the frames of a weave are focused, if its way needs to know."""
-    return open_places(cache, woven.located.key) if woven.located else None
+    """Where the frames of a weave are focused; None where that cannot be told."""
+    located = woven.labelled.located
+    return open_places(cache, located.key) if located else None
 
 
 def apply_strokes(picture: FloatArray, laid: RegisteredFrames, weights: FloatArray, weaving: Weaving, strokes: list[Stroke], below: Below, ticket: Ticket) -> None:

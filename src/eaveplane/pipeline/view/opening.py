@@ -74,7 +74,7 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
 
 def _places(cache: Cache, planned: Plan, memory: Memory) -> Places | None:
     """Where the frames of a weave are focused, as far as that has been found."""
-    located = planned.woven.located
+    located = planned.labelled.located
     if located is None or not located.is_there(cache):
         return None
     found: Places | None = memory.get(located.key, lambda: open_places(cache, located.key))

@@ -43,7 +43,8 @@ def make_ready(view: View) -> None:
 def _evidence(view: View) -> Evidence:
     assert view.plan is not None and view.registered is not None
     labelled, frames, registered = view.plan.labelled, [view.frames[id] for id in view.plan.ids], view.registered
-    told: Evidence = view.pictures.get(("evidence", labelled.registered.key, labelled.found), lambda: evidence(frames, registered, labelled.found))
+    places = view.laid.places if view.laid else None
+    told: Evidence = view.pictures.get(("evidence", labelled.registered.key, labelled.found, places), lambda: evidence(frames, registered, labelled.found, places))
     return told
 
 

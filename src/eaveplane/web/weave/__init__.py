@@ -31,7 +31,7 @@ CONTROLS = {c.name: c for c in controls(Weaving)}
 def bench(scene: ScenePage) -> dict[str, Any]:
     strokes = [s for s in scene.recipe.strokes if not s.mends]
     laid = scene.view.laid if scene.view else None
-    located = scene.plan.woven.located if scene.plan else None
+    located = scene.plan.labelled.located if scene.plan else None
     stands_in = bool(laid and located and scene.has(located.key) and woven_by(laid, scene.recipe.weaving) != scene.recipe.weaving.way)
     lifted = veils_of(scene.desk.library.cache, scene.plan.result.key) if scene.plan and isinstance(scene.plan.result, Lift) and scene.woven else None
     return {

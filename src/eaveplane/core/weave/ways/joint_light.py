@@ -11,7 +11,7 @@ and where frames end.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import product
 
 import cv2
@@ -19,10 +19,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ....imaging.colour import FloatArray
-from ....imaging.light import light_of, root_of
+from ....imaging.light import light_of, root_luma, root_of
 from ....imaging.pyramid import Box, meeting
+from ....imaging.resample import halve
 from ....imaging.soft import soft
 from ....imaging.waves import Waves
+from ...gather.detail import LAPLACIAN, POOL
+from ..contradiction import contradicts
 from ..laid import Piece, RegisteredFrames, Weaving, active, piece_of, wide_of
 from ..places import Places, evened
 from ..planes import Planes, explanations, unexplained_by, weights_of
@@ -68,6 +71,10 @@ CURVED = 0.25
 """How much of its curvature, times the squared radius of a disc, coarse light is changed by the disc at most: twice what theory says."""
 AROUND = 6.0
 """Cells of two pixels (sigma) around a place whose unexplained energy counts for it, too: the quiet inside of a thing that moved shows nothing itself."""
+BARELY = 0.01
+"""Part of that below which nothing stands in."""
+JUDGED = 3.2
+"""Pixels of blur between the foci of frames beyond which what they show is not compared: veils differ by themselves."""
 FRAMES_END = 24
 """Pixels from where a frame ends in which crisp seams stand."""
 BELOW, ABOVE = 0.15, 0.2
@@ -258,12 +265,35 @@ def woven_piece(piece: Piece, summing: Sequence[int]) -> tuple[FloatArray, dict[
     linear = summed(light, told, places, max(piece.laid.noise * 0.25**piece.level, BY_FINEST * places.finest), around)
     picture = joined(list(piece.pictures.values()), linear, told, list(piece.reach.values()), places)
     moved = soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
-    picture += cv2.resize(moved, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_LINEAR)[..., None] * (crisp - picture)
+    if moved.max() > BARELY:
+        there = cv2.resize(moved, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_LINEAR)
+        one, shares = crisp_seams(of_one_moment(piece))
+        picture += there[..., None] * (one - picture)
+        for k, mask in masks.items():
+            mask += there * (shares[k] - mask)
     everywhere = np.all([piece.reach[k] for k in summing], axis=0)
     if not everywhere.all():
         away = np.asarray(cv2.distanceTransform(everywhere.astype(np.uint8), cv2.DIST_L2, 5), np.float32)
         picture = crisp + np.clip(away / FRAMES_END - 0.5, 0, 1)[..., None] * (picture - crisp)
     return picture, masks
+
+
+def of_one_moment(piece: Piece) -> Piece:
+    """The piece without those parts of frames that show something else than the reference does."""
+    assert piece.laid.places is not None
+    places, standard = piece.laid.places.halved(piece.level).at, piece.laid.reference
+    apart = {k: abs(places[k] - places[standard]) for k in piece.pictures if k != standard}
+    judged = [k for k, pixels in apart.items() if pixels <= JUDGED]
+    if standard not in piece.pictures or not judged:
+        return piece
+    height, width = piece.reach[standard].shape
+    theirs, noise, cells = halve(root_luma(piece.pictures[standard])), piece.laid.noise * 0.25 ** (piece.level + 1) / LAPLACIAN, (-(-height // POOL), -(-width // POOL))
+    gates = dict(piece.gates)
+    for k in judged:
+        elsewhere = contradicts(halve(root_luma(piece.pictures[k])), theirs, apart[k] / 2, noise, cells)
+        shut = cv2.resize(elsewhere.astype(np.uint8), (width, height), interpolation=cv2.INTER_NEAREST) > 0
+        gates[k] = np.where(shut & piece.reach[standard], np.float32(0), gates[k])
+    return replace(piece, gates=gates)
 
 
 def blocks_of(box: Box, size: tuple[int, int]) -> list[Box]:
