@@ -29,18 +29,21 @@ def test_a_camera_that_stood_shows_no_shift_and_one_said_to_have_moved_does(page
     assert page.get(page.at("/register/shifts.json")).json == {}
     table = _registered(page)
     assert "measured: stood" in table and "Near things" not in table and 'id="shifts"' not in table
+    assert page.post(page.at("/register/camera"), {"camera": "yes"}).status_code == 200
+    assert page.recipe().camera_moved == "yes"
+    assert "No frame lies better for a step" in _registered(page)
     # a tripod's frames: here a step is looked for and taken, however little they tell of one
     monkeypatch.setattr(moved, "LEAST_STEP", 0.0)
     monkeypatch.setattr(moved, "LITTLE", -1.0)
-    assert page.post(page.at("/register/camera"), {"camera": "yes"}).status_code == 200
-    assert page.recipe().camera_moved == "yes"
+    page.post(page.at("/register/reference"), {"frame": page.recipe().kept()[0].id})
     table = _registered(page)
-    assert "Near things" in table and 'id="shifts"' in table
+    assert "Near things" in table and 'id="shifts"' in table and "No frame lies better" not in table
     grids = page.get(page.at("/register/shifts.json")).json
     kept = [f.id for f in page.recipe().kept()]
     assert grids and set(grids) < set(kept) and all(g["path"].startswith("M") for g in grids.values())
     assert page.post(page.at("/register/camera"), {"camera": "sideways"}).status_code == 400
     assert page.recipe().camera_moved == "yes"
+    page.post(page.at("/register/reference"), {"frame": ""})
 
 
 def _seen(page: Page, what: str) -> np.ndarray:
