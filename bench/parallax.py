@@ -21,7 +21,7 @@ from eaveplane.recipe import Recipe
 
 UNROUND = {"blades": 7, "cats_eye": 0.4, "rim": 0.2}
 SETS: dict[str, Order] = {
-    f"step {name}": Order(by_hand=True, **run.SMALL, **told)  # type: ignore[arg-type]
+    f"step {name}": Order(**(run.SMALL | {"by_hand": True} | told))  # type: ignore[arg-type]
     for name, told in {
         "thistle 0.1 cm": {"landscape": "thistle", "parallax_cm": 0.1, "seed": 32},
         "thistle 0.3 cm": {"landscape": "thistle", "parallax_cm": 0.3, "seed": 31, "blades": 5, "cats_eye": 0.4},
@@ -36,6 +36,8 @@ SETS: dict[str, Order] = {
         "larch, wind": {"landscape": "larch", "wind": 0.4, "seed": 43},
         "larch": {"landscape": "larch", "seed": 37, **UNROUND},
         "saltpan": {"landscape": "saltpan", "seed": 41, **UNROUND},
+        # fits are found in pictures halved until they are small: of this one once
+        "larch 0.6 cm, 3600 px": {"landscape": "larch", "parallax_cm": 0.6, "seed": 72, "long_side_px": 3600},
     }.items()
 }
 run.SETS |= SETS

@@ -181,9 +181,8 @@ def test_what_stands_in_is_of_one_moment() -> None:
     (laid, gates), (far, _) = (_laid(frames, _known(places)) for places in ((2.0, 1.0, 0.0), (12.0, 6.0, 0.0)))
     gates[:] = np.array([0.9, 0.05, 0.05], np.float32)[:, None, None]
     reference, ring = root_of(frames[1]), np.s_[262:298, 336:364]
-    (one, masks), (judged, _) = (weave_box(registered, gates, Weaving(), [], WHOLE, 0) for registered in (laid, far))
+    (one, _), (judged, _) = (weave_box(registered, gates, Weaving(), [], WHOLE, 0) for registered in (laid, far))
     assert np.abs(one[ring] - reference[ring]).mean() < 0.01
-    assert masks[1][ring].mean() > 0.95 and np.allclose(sum(masks.values()), 1, atol=1e-4)
     assert np.abs(judged[ring] - reference[ring]).mean() > 0.05
 
 

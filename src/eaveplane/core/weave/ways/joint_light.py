@@ -266,11 +266,9 @@ def woven_piece(piece: Piece, summing: Sequence[int]) -> tuple[FloatArray, dict[
     picture = joined(list(piece.pictures.values()), linear, told, list(piece.reach.values()), places)
     moved = soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
     if moved.max() > BARELY:
-        there = cv2.resize(moved, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_LINEAR)
-        one, shares = crisp_seams(of_one_moment(piece))
-        picture += there[..., None] * (one - picture)
-        for k, mask in masks.items():
-            mask += there * (shares[k] - mask)
+        # masks go on telling where each frame is the sharpest
+        one = crisp_seams(of_one_moment(piece))[0]
+        picture += cv2.resize(moved, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_LINEAR)[..., None] * (one - picture)
     everywhere = np.all([piece.reach[k] for k in summing], axis=0)
     if not everywhere.all():
         away = np.asarray(cv2.distanceTransform(everywhere.astype(np.uint8), cv2.DIST_L2, 5), np.float32)
