@@ -1,4 +1,4 @@
-"""What tells where frames are sharp, of frames of a camera that moved."""
+"""A camera that moved, as the steps that register and label its frames take it."""
 
 from __future__ import annotations
 

@@ -25,7 +25,7 @@ from ....imaging.resample import halve
 from ....imaging.soft import soft
 from ....imaging.waves import Waves
 from ...gather.detail import LAPLACIAN, POOL
-from ..contradiction import contradicts
+from ..contradiction import WIDEST, contradicts
 from ..laid import Piece, RegisteredFrames, Weaving, active, piece_of, wide_of
 from ..places import Places, evened
 from ..planes import Planes, explanations, unexplained_by, weights_of
@@ -73,8 +73,6 @@ AROUND = 6.0
 """Cells of two pixels (sigma) around a place whose unexplained energy counts for it, too: the quiet inside of a thing that moved shows nothing itself."""
 BARELY = 0.01
 """Part of that below which nothing stands in."""
-JUDGED = 3.2
-"""Pixels of blur between the foci of frames beyond which what they show is not compared: veils differ by themselves."""
 FRAMES_END = 24
 """Pixels from where a frame ends in which crisp seams stand."""
 BELOW, ABOVE = 0.15, 0.2
@@ -277,11 +275,12 @@ def woven_piece(piece: Piece, summing: Sequence[int]) -> tuple[FloatArray, dict[
 
 
 def of_one_moment(piece: Piece) -> Piece:
-    """The piece without those parts of frames that show something else than the reference does."""
+    """The piece without those parts of frames that show something else than the reference does. Frames focused farther from it than can be
+    judged as they are keep their part: what they show at a smaller size cost solid things their sharp frames."""
     assert piece.laid.places is not None
     places, standard = piece.laid.places.halved(piece.level).at, piece.laid.reference
     apart = {k: abs(places[k] - places[standard]) for k in piece.pictures if k != standard}
-    judged = [k for k, pixels in apart.items() if pixels <= JUDGED]
+    judged = [k for k, pixels in apart.items() if pixels <= WIDEST]
     if standard not in piece.pictures or not judged:
         return piece
     height, width = piece.reach[standard].shape
