@@ -101,7 +101,7 @@ def share(pair: tuple[int, int] | list[int]) -> str:
 def section() -> list[str]:
     """Lines for docs/quality.md."""
     tally = split_outings(range(OUTINGS))
-    lines = ["## Gather", "", f"{OUTINGS} made-up outings of 1 to 10 scenes, 2 to 7 focus positions, exposure brackets of 1, 3 or 5, half of them with markers:", ""]
+    lines = [f"{OUTINGS} made-up outings of 1 to 10 scenes, 2 to 7 focus positions, exposure brackets of 1, 3 or 5, half of them with markers:", ""]
     lines += ["| | with metadata | pictures alone |", "|---|---|---|"]
     for what, label in (("scenes", "scenes right"), ("markers", "markers found"), ("accused", "frames taken for markers"), ("brackets", "brackets right")):
         lines.append(f"| {label} | {share(tally[f'{what} with'])} | {share(tally[f'{what} without'])} |")

@@ -172,7 +172,7 @@ def distances() -> list[str]:
 def section() -> list[str]:
     """Lines for docs/quality.md."""
     HERE.mkdir(exist_ok=True)
-    lines = ["## Even out", "", "A look with every part at work and three areas, against what raw files start from:", "", "| picture | start | all parts, three areas |", "|---|---|---|"]
+    lines = ["A look with every part at work and three areas, against what raw files start from:", "", "| picture | start | all parts, three areas |", "|---|---|---|"]
     for width, height, label in ((812, 541, "what a page of 1280 × 800 shows"), (1280, 800, "a whole screen of 1280 × 800")):
         lines.append(f"| {label} | {on_screen(width, height, RAW_LOOK):.0f} ms | {on_screen(width, height, busy_look(width, height)):.0f} ms |")
     told = subprocess.run([sys.executable, "-m", "bench.look", "large"], capture_output=True, text=True, check=True, cwd=HERE.parent).stdout.split()

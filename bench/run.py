@@ -1,4 +1,5 @@
-"""Picture quality against truth and speed against the floor: `make bench` prints both and writes docs/quality.md.
+"""Picture quality against truth and speed against the floor: `make bench` prints all of it and writes docs/quality.md; `python bench/run.py speed ways`
+only these parts of it.
 
 Sets are shot by the field camera into .bench/ once; delete that folder to shoot them anew.
 """
@@ -6,6 +7,7 @@ Sets are shot by the field camera into .bench/ once; delete that folder to shoot
 from __future__ import annotations
 
 import json
+import re
 import shutil
 import subprocess
 import sys
@@ -35,6 +37,9 @@ from eaveplane.imaging.resample import warp  # noqa: E402
 HERE = ROOT / ".bench"
 RUNS = 3
 BEGIN = datetime(2026, 4, 11, 6, 14)
+HEAD = "# Measured quality and speed\n\n"
+NOTES = "## What each part contributes, and where it falls short"
+"""Where what is written by hand begins, from docs/quality.notes.md."""
 SMALL = {"long_side_px": 1800, "f_number": 4.0, "count": 5, "nearest_m": 0.62, "preview": False}
 UNROUND = {"blades": 7, "cats_eye": 0.5, "rim": 0.3}
 SETS: dict[str, Order] = {
@@ -233,22 +238,20 @@ def shooting() -> list[str]:
     return lines
 
 
-def main() -> None:
-    HERE.mkdir(exist_ok=True)
-    commit = subprocess.run(["git", "-C", str(ROOT), "describe", "--always", "--dirty"], capture_output=True, text=True, check=False).stdout.strip()
+def pictures() -> list[str]:
+    """Quality against truth, a set after the other, beside textbook methods and bounds."""
     sets: list[str] = []
     for name, order in SETS.items():
         print(f"\n{name}", flush=True)
         rows, sentence = quality(name)
         sets += ["", f"### {name}", "", f"{described(order).capitalize()}.", "", *TABLE, *rows, "", sentence]
-    text: list[Any] = [
-        "# Measured quality and speed",
-        "",
-        f"Written by `make bench` on {datetime.now():%Y-%m-%d} at commit {commit}, on two cores. Sets are shot by the field camera, 1800 × 1200 px; truth is its all-sharp picture.",
+    lines = [
+        "Sets are shot by the field camera, 1800 × 1200 px; truth is its all-sharp picture.",
         "Scores are taken on the common area after one gain and offset a channel, on sRGB-encoded values; every method gets the same fits and gains, and the middle exposure of a bracket.",
         "The edge band lies within twice the largest blur radius of a step in distance. ΔE is CIEDE2000, median / mean. Bounds know the truth.",
+        "Where the wind blows, truth is the reference frame's moment; A camera that moved judges such sets by the nearest.",
         "",
-        f"## Mean of {len(SETS)} sets",
+        f"Mean of {len(SETS)} sets:",
         "",
         "| method | PSNR | edge band | outside it | sets in which it is ahead of Eaveplane |",
         "|---|---|---|---|---|",
@@ -256,24 +259,63 @@ def main() -> None:
     ours = np.array(summary["**Eaveplane**"])
     for label, values in summary.items():
         mean, ahead = np.nanmean(values, axis=0), int((np.array(values)[:, 0] > ours[:, 0] + 0.005).sum())
-        text.append(f"| {label} | {mean[0]:.2f} | {mean[1]:.2f} | {mean[2]:.2f} | {ahead} |")
-    text += ["", "## Set by set", *sets]
-    print("\nspeed", flush=True)
-    text += ["", "## Speed and memory", "", "Floor: reading the same frames with LibRaw and writing the result with tifffile, all cores, nothing between. Whole processes, medians of three pairs.", ""]
-    text += ["| set | floor | `eaveplane stack` | ratio (range) | peak memory | in frames of float RGB |", "|---|---|---|---|---|---|"]
+        lines.append(f"| {label} | {mean[0]:.2f} | {mean[1]:.2f} | {mean[2]:.2f} | {ahead} |")
+    return [*lines, *sets]
+
+
+def speeds() -> list[str]:
+    """Whole processes against the floor, and the field camera's own."""
+    lines = ["Floor: reading the same frames with LibRaw and writing the result with tifffile, all cores, nothing between. Whole processes, medians of three pairs.", ""]
+    lines += ["| set | floor | `eaveplane stack` | ratio (range) | peak memory | in frames of float RGB |", "|---|---|---|---|---|---|"]
     for name in LARGE:
-        text += speed(name)
-    text += ["", "The field camera, discs not round:", "", "| landscape | frame | setting up, once | a frame |", "|---|---|---|---|", *shooting()]
-    text += ["", "## Leaving out frames unasked", "", *choosing.section(), "", "## Reading raw files", "", *mosaic.section(), "", *gather.section(), "", *look.section()]
+        lines += speed(name)
+    return [*lines, "", "The field camera, discs not round:", "", "| landscape | frame | setting up, once | a frame |", "|---|---|---|---|", *shooting()]
+
+
+def renewed(page: str, title: str, lines: list[str]) -> str:
+    """A page with the section of a title written anew, at its place, or before the notes where there was none.
+
+    >>> renewed("# Page\n\n## One\n\nold\n\n## Two\n\nkept\n", "One", ["new"])
+    '# Page\n\n## One\n\nnew\n\n## Two\n\nkept\n'
+    """
+    head, *sections = re.split(r"^(?=## )", page, flags=re.MULTILINE)
+    text = f"## {title}\n\n" + "\n".join(lines).strip() + "\n\n"
+    titles = [section.partition("\n")[0] for section in sections]
+    at = titles.index(f"## {title}") if f"## {title}" in titles else next((k for k, t in enumerate(titles) if t == NOTES), len(titles))
+    sections[at : at + (titles[at : at + 1] == [f"## {title}"])] = [text]
+    return head + "".join(sections).rstrip() + "\n"
+
+
+def main(wanted: list[str]) -> None:
+    """Take the parts that are wanted, or all, and write each into docs/quality.md as soon as it is there."""
     from bench import deliver, finish, flaws, parallax, registering, veils, ways  # use this module
 
-    parts = {"The ways of weaving": ways, "Lifting the veil": veils, "Flaws": flaws, "Finish": finish, "Deliver": deliver, "Registering": registering, "A camera that moved": parallax}
-    for title, part in parts.items():
-        text += ["", f"## {title}", "", *part.section()]
-    notes = ROOT / "docs" / "quality.notes.md"
-    text += ["", notes.read_text().rstrip()] if notes.exists() else []
-    (ROOT / "docs" / "quality.md").write_text("\n".join(text) + "\n")
+    parts: dict[str, tuple[str, Callable[[], list[str]]]] = {
+        "pictures": ("Picture quality", pictures),
+        "speed": ("Speed and memory", speeds),
+        "choosing": ("Leaving out frames unasked", choosing.section),
+        "mosaic": ("Reading raw files", mosaic.section),
+        "gather": ("Gather", gather.section),
+        "look": ("Even out", look.section),
+        "ways": ("The ways of weaving", ways.section),
+        "veils": ("Lifting the veil", veils.section),
+        "flaws": ("Flaws", flaws.section),
+        "finish": ("Finish", finish.section),
+        "deliver": ("Deliver", deliver.section),
+        "registering": ("Registering", registering.section),
+        "parallax": ("A camera that moved", parallax.section),
+    }
+    if unknown := set(wanted) - set(parts):
+        sys.exit(f"There is no part {', '.join(sorted(unknown))}; there are {', '.join(parts)}.")
+    HERE.mkdir(exist_ok=True)
+    path, notes = ROOT / "docs" / "quality.md", (ROOT / "docs" / "quality.notes.md").read_text()
+    for name in wanted or parts:
+        title, take = parts[name]
+        commit = subprocess.run(["git", "-C", str(ROOT), "describe", "--always", "--dirty"], capture_output=True, text=True, check=False).stdout.strip()
+        lines = [f"Taken by `python bench/run.py {name}` on {datetime.now():%Y-%m-%d} at commit {commit}, on two cores.", "", *take()]
+        taken = renewed(path.read_text() if path.exists() else HEAD, title, lines)
+        path.write_text(taken[: taken.index(NOTES)] + notes if NOTES in taken else f"{taken}\n{notes}")
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])

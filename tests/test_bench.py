@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bench import textbook
+from bench.run import NOTES, renewed
 from bench.score import corner_error, depth_edges, fitted, gradient_kept, psnr, ssim
 from eaveplane.imaging.difference import ciede2000, lab
 
@@ -92,3 +93,10 @@ def test_textbook_methods_do_what_their_names_say() -> None:
         out = method([left, right])
         assert np.abs(out - sharp)[:, away].mean() < 0.35 * np.abs(soft - sharp)[:, away].mean()
     np.testing.assert_allclose(textbook.laplacian_pyramid([sharp, sharp]), sharp, atol=1e-4)
+
+
+def test_a_part_of_the_page_is_written_anew_at_its_place_and_the_notes_stay_last() -> None:
+    page = f"# Page\n\n## One\n\nold\n\n## Two\n\nkept\n\n{NOTES}\n\nnotes\n\n## The page\n\nmore\n"
+    assert renewed(page, "One", ["new"]) == page.replace("old", "new")
+    added = renewed(page, "Three", ["third"])
+    assert added.index("kept") < added.index("## Three\n\nthird") < added.index(NOTES) and added.endswith("more\n")
