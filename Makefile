@@ -35,8 +35,9 @@ lint: install
 
 # browser tests by themselves: each drives a server with processes of its own
 test: lint chromium
-	$(BIN)/pytest --ignore tests/browser
-	$(BIN)/pytest -n 0 tests/browser
+	rm -rf $(VENV)/.made
+	$(BIN)/pytest --made $(VENV)/.made --ignore tests/browser
+	$(BIN)/pytest --made $(VENV)/.made -n 0 tests/browser
 
 fast: lint
 	$(BIN)/pytest --ignore tests/browser -m "not slow"

@@ -6,13 +6,11 @@ import re
 import shutil
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, ConsoleMessage, Page, expect, sync_playwright
-
-from tests.conftest import Set
 
 # kernels are compiled when they are first needed, and the machine may give its time elsewhere
 expect.set_options(timeout=30_000)
@@ -77,19 +75,8 @@ def page(browser: Browser) -> Iterator[Page]:
 
 
 @pytest.fixture(scope="session")
-def gathered(tmp_path_factory: pytest.TempPathFactory, small: Set, browser: Browser) -> Iterator[Server]:
+def gathered(looked_at: Callable[[Path], Path], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
     """A server on a shelf with one scene, whose frames have been looked at; tests leave it as they found it."""
-    home = tmp_path_factory.mktemp("gathered")
-    (home / "card").mkdir()
-    for path in small.paths:
-        shutil.copy(path, home / "card")
-    started = Server(home / "library")
-    page = browser.new_page()
-    page.goto(started.address)
-    page.fill("#folder", str(home / "card"))
-    page.get_by_role("button", name="Bring in").click()
-    page.locator(".scene-strip h2 a").click()
-    expect(page.locator("#bench")).to_contain_text("Nothing against any frame", timeout=180_000)
-    page.close()
+    started = Server(looked_at(tmp_path_factory.mktemp("gathered") / "home") / "library")
     yield started
     started.stop()

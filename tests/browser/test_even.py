@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import json
 import re
-import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -13,29 +13,18 @@ from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Server
 from tests.browser.test_route import changed, drawn, pixels, place, whole
-from tests.conftest import Set
 
 
 @pytest.fixture(scope="module")
-def server(tmp_path_factory: pytest.TempPathFactory, small: Set) -> Iterator[Server]:
-    home = tmp_path_factory.mktemp("even")
-    (home / "card").mkdir()
-    for path in small.paths:
-        shutil.copy(path, home / "card")
-    started = Server(home / "library")
+def server(looked_at: Callable[[Path], Path], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    started = Server(looked_at(tmp_path_factory.mktemp("even") / "home") / "library")
     yield started
     started.stop()
 
 
 @pytest.fixture
 def even(page: Page, server: Server) -> Page:
-    """The page of Even out on a scene that was brought in once."""
-    page.goto(server.address)
-    if page.get_by_text("The shelf is empty").count():
-        page.fill("#folder", str(server.home.parent / "card"))
-        page.get_by_role("button", name="Bring in").click()
-        page.locator(".scene-strip h2 a").click()
-        expect(page.locator("#bench")).to_contain_text("Nothing against any frame", timeout=180_000)
+    """The page of Even out on a scene whose frames have been looked at."""
     page.goto(f"{server.address}/scene/1/even")
     whole(page)
     return page

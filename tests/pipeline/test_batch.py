@@ -32,9 +32,8 @@ from eaveplane.store import outings
 from eaveplane.store import scenes as stored
 from eaveplane.store.outputs import save_set
 from eaveplane.store.settings import CLUSTER, set_to
-from tests.conftest import Set
-from tests.pipeline.test_work import done as ended
-from tests.pipeline.test_work import settled
+from tests.conftest import Set, settled
+from tests.conftest import done as ended
 from tests.test_cli import run
 
 pytestmark = pytest.mark.slow

@@ -28,8 +28,8 @@ from eaveplane.pipeline.runner import Runner
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, outings, scenes
 from eaveplane.store.database import Database
-from tests.conftest import Set, delivering
-from tests.pipeline.test_work import brought_in, card, done, library, settled, worker
+from tests.conftest import Set, delivering, done, settled
+from tests.pipeline.test_work import brought_in, card, library, worker
 
 pytestmark = pytest.mark.slow
 

@@ -21,7 +21,8 @@ from eaveplane.pipeline.ticket import Cancelled
 from eaveplane.pipeline.view.memory import Memory, size_of
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, outings, scenes
-from tests.pipeline.test_work import done, library, worker
+from tests.conftest import done
+from tests.pipeline.test_work import library, worker
 
 __all__ = ["library", "worker"]
 

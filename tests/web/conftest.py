@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-import shutil
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from html import unescape
 from pathlib import Path
@@ -16,10 +16,8 @@ from flask.testing import FlaskClient
 from eaveplane.jobs import worker as working
 from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline.library import Library
-from eaveplane.store import jobs, outings, scenes
+from eaveplane.store import outings, scenes
 from eaveplane.web.app import create_app
-from tests.conftest import Set
-from tests.pipeline.test_work import done, settled
 
 
 class Page:
@@ -47,38 +45,12 @@ class Page:
         return found
 
 
-@pytest.fixture(scope="session")
-def looked_at(small: Set, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A folder with a card and a library on it whose one scene has been looked at; to be copied."""
-    home = tmp_path_factory.mktemp("web")
-    folder = home / "card"
-    folder.mkdir()
-    for path in small.paths:
-        shutil.copy(path, folder)
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
-        library = Library(home / "library")
-        worker = Worker(library)
-        worker.start()
-        outing = outings.add_outing(library.db, "Salt pan", folder)
-        job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
-        worker.wake()
-        assert done(library, job)["state"] == "done"
-        settled(library)
-        worker.stop()
-    return home
-
-
 @pytest.fixture(scope="module")
-def page(looked_at: Path, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
-    home = tmp_path_factory.mktemp("web") / "own"
-    shutil.copytree(looked_at, home)
+def page(looked_at: Callable[[Path], Path], tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
+    home = looked_at(tmp_path_factory.mktemp("web") / "own")
     patch = pytest.MonkeyPatch()
     patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
     library = Library(home / "library")
-    with library.db.write() as connection:
-        connection.execute("UPDATE file SET path = replace(path, ?, ?)", (str(looked_at), str(home)))
-        connection.execute("UPDATE outing SET folder = replace(folder, ?, ?)", (str(looked_at), str(home)))
     worker = Worker(library)
     worker.start()
     app = create_app(library, worker)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 
 from eaveplane.store import jobs
-from tests.pipeline.test_work import done
+from tests.conftest import done
 from tests.web.conftest import Page
 
 

@@ -24,8 +24,7 @@ from eaveplane.imaging.exif import read_metadata
 from eaveplane.pipeline.taking import recipe_from
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, scenes
-from tests.conftest import Set, delivering
-from tests.pipeline.test_work import done
+from tests.conftest import Set, delivering, done
 from tests.test_cli import run
 from tests.web.conftest import Page
 

@@ -12,7 +12,7 @@ import pytest
 
 from eaveplane.core.finish.settings import Finish
 from eaveplane.store import jobs
-from tests.pipeline.test_work import done
+from tests.conftest import done
 from tests.web.conftest import Page
 from tests.web.test_stages import undo
 

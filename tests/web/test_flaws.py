@@ -12,7 +12,7 @@ from PIL import Image
 from eaveplane.pipeline.cache import Cache
 from eaveplane.store import jobs
 from eaveplane.web.scene.opened import ScenePage
-from tests.pipeline.test_work import done
+from tests.conftest import done
 from tests.web.conftest import Page
 
 # findings are put in the place of those that were made

@@ -16,7 +16,7 @@ from eaveplane.pipeline.naming import recipe_facts
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs, scenes
 from eaveplane.web.even import _together
-from tests.pipeline.test_work import done, settled
+from tests.conftest import done, settled
 from tests.web.conftest import Page
 
 

@@ -12,7 +12,7 @@ import pytest
 
 from eaveplane.recipe import FrameChoice, Recipe
 from eaveplane.store import jobs, runs, scenes
-from tests.pipeline.test_work import done
+from tests.conftest import done
 from tests.web.conftest import Page
 
 pytestmark = pytest.mark.slow

@@ -14,8 +14,7 @@ from eaveplane.recipe import FrameChoice
 from eaveplane.store import arrangements, jobs, outings, scenes
 from eaveplane.web.gather import outline
 from eaveplane.web.scene.opened import ScenePage
-from tests.conftest import Set
-from tests.pipeline.test_work import done, settled
+from tests.conftest import Set, done, settled
 from tests.web.conftest import Page
 
 

@@ -15,7 +15,7 @@ from eaveplane.imaging.placement import Shift
 from eaveplane.store import jobs
 from eaveplane.web.register import shifted_grid
 from eaveplane.web.scene.opened import opened
-from tests.pipeline.test_work import done
+from tests.conftest import done
 from tests.web.conftest import Page
 
 

@@ -16,7 +16,7 @@ from eaveplane.core.develop.look import RAW_LOOK, Look
 from eaveplane.core.finish.settings import Finish
 from eaveplane.core.weave.weave import Weaving
 from eaveplane.store import jobs, outings
-from tests.pipeline.test_work import done
+from tests.conftest import done
 from tests.web.conftest import Page
 
 STAGES = ["gather", "even", "register", "weave", "mend", "finish", "deliver"]

@@ -13,7 +13,7 @@ from eaveplane.core.weave.places import Places
 from eaveplane.pipeline.steps import places as locating
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs
-from tests.pipeline.test_work import done
+from tests.conftest import done
 from tests.web.conftest import Page
 
 

@@ -18,8 +18,7 @@ from eaveplane.pipeline.steps import Forming, make, open_forming
 from eaveplane.pipeline.ticket import Ticket
 from eaveplane.pipeline.view import Memory
 from eaveplane.store import jobs, scenes
-from tests.conftest import Set, delivering
-from tests.pipeline.test_work import done
+from tests.conftest import Set, delivering, done
 from tests.test_cli import run
 from tests.web.conftest import Page
 from tests.web.test_weave import _do
