@@ -19,6 +19,7 @@ from ...imaging.colour import FloatArray
 from ...imaging.light import light_of, root_of
 from ...imaging.pyramid import Box
 from ...imaging.resample import halve
+from ...imaging.soft import soft
 from ..weave.laid import MARGIN, Piece, RegisteredFrames, Weaving, piece_of, wide_of
 from ..weave.places import evened_luma
 from ..weave.planes import explanations
@@ -32,6 +33,9 @@ REACH = 8
 """Pixels around a front whose energy counts for it."""
 UNEXPLAINED = 0.15
 """Part of the energy that single planes leave where a front that does not stand is told."""
+WELL, PARTS = 0.03, 4
+"""A front of which single planes leave less than this part is no veil that anyone sees: of it only places are looked into that are unexplained by
+themselves, and so many cells around."""
 BESIDE = 24
 """Pixels around a front's widest veil from which its ground is told."""
 STANDS = 0.4
@@ -147,6 +151,27 @@ def energies(part: Cut, thin: NDArray[np.uint16], fronts: Fronts, quiet: Sequenc
             maps.append(_in_cells(placed, part.piece))
         out[number] = Energies(*maps)
     return out
+
+
+def left_of(part: Cut) -> tuple[FloatArray, FloatArray]:
+    """What single planes leave of the frames of a block, and the energy there is, in its cells."""
+    grey = part.sheaf.grey()
+    left, every = _left_by_one(grey, grey.light)
+    return _in_cells(left, part.piece), _in_cells(every, part.piece)
+
+
+def unexplained(thin: NDArray[np.uint16], fronts: Fronts, left: FloatArray, every: FloatArray) -> tuple[NDArray[np.uint16], Fronts]:
+    """Fronts, thin ones and with what is solid, without those of which single planes `left` next to nothing of the energy (`every`), both in cells."""
+    spots = soft(left, LOCAL) > UNEXPLAINED * soft(every, LOCAL)
+    keep = np.zeros(thin.shape, np.bool_)
+    for number in np.flatnonzero(np.bincount(fronts.number.ravel()))[1:]:
+        mask = fronts.number == number
+        touched = _touched(mask.astype(np.uint8))
+        count, labels = cv2.connectedComponents(cv2.dilate(touched, np.ones((3, 3), np.uint8)), connectivity=8)
+        poorly = np.bincount(labels.ravel(), (left * touched).ravel(), count) > WELL * np.bincount(labels.ravel(), (every * touched).ravel(), count)
+        near = cv2.dilate((spots & (touched > 0)).astype(np.uint8), disc_of(PARTS)) > 0
+        keep |= mask & (_in_pixels(poorly[labels] | near, mask.shape) > 0)
+    return np.where(keep, thin, np.uint16(0)), Fronts(np.where(keep, fronts.number, np.uint16(0)), fronts.solid & keep)
 
 
 def standing(thin: NDArray[np.uint16], fronts: Fronts, told: Mapping[int, Energies], frames: int) -> tuple[Fronts, NDArray[np.bool_], float]:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ...core.mend.found import Detail, Fronts, fronts_in, with_solid
 from ...core.mend.fronts import near_to_far
-from ...core.mend.veil import CELL, Cut, Energies, blocks_with, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing
+from ...core.mend.veil import CELL, Cut, Energies, blocks_with, cut, detail_in, energies, left_of, lifted_block, quiet_details, quiet_in, standing, unexplained
 from ...core.weave.laid import RegisteredFrames
 from ...core.weave.ways.joint_light import blocks_of
 from ...imaging.colour import FloatArray
@@ -106,12 +106,19 @@ class _Lifting:
         sample = whole[:: -(-len(whole) // SAMPLED)]
         self.quiet = quiet_details(list(side_by_side(lambda block: quiet_in(self.cut(block)), sample)), len(self.laid.names))
         self.tell(0.1)
-        detail = Detail.empty((width, height))
-        self._over(lambda block: detail.put(detail_in(self.cut(block), self.quiet), block[0], block[1]), self.blocks, 0.1, 0.4)
+        detail, told, cells = Detail.empty((width, height)), dict[int, Energies](), (-(-height // CELL), -(-width // CELL))
+        left, every = np.zeros(cells, np.float32), np.zeros(cells, np.float32)
+
+        def tell_of(block: Box) -> None:
+            part = self.cut(block)
+            detail.put(detail_in(part, self.quiet), block[0], block[1])
+            for whole, piece in zip((left, every), left_of(part), strict=True):
+                y, x = block[1] // CELL, block[0] // CELL
+                whole[y : y + piece.shape[0], x : x + piece.shape[1]] = piece
+
+        self._over(tell_of, self.blocks, 0.1, 0.5)
         thin = fronts_in(detail)
-        tried = with_solid(thin, detail)
-        told: dict[int, Energies] = {}
-        cells = (-(-height // CELL), -(-width // CELL))
+        thin, tried = unexplained(thin, with_solid(thin, detail), left, every)
 
         def judge(block: Box) -> tuple[Box, dict[int, Energies]]:
             part = self.cut(block)
@@ -122,7 +129,7 @@ class _Lifting:
         for done, (block, found) in enumerate(side_by_side(judge, near), 1):
             for number, part in found.items():
                 told.setdefault(number, Energies.none(cells)).put(part, block[0] // CELL, block[1] // CELL)
-            self.tell(0.4 + 0.6 * done / len(near))
+            self.tell(0.5 + 0.5 * done / len(near))
         return standing(thin, tried, told, len(self.laid.names))
 
     def into(self, levels: Pyramid, stand: Fronts) -> NDArray[np.uint8]:
