@@ -14,7 +14,7 @@ from scipy.ndimage import grey_dilation, grey_erosion
 
 from eaveplane.core.mend.found import EXTENT, INSIDE, PER_OCTAVE, STEPS, STRONG, WEAK, Detail, Fronts, detail_of, extended, fronts_in, in_steps, octaves_of, with_solid
 from eaveplane.core.mend.fronts import SHOWN_AROUND, carried_in, coverage, near_to_far, unveiled
-from eaveplane.core.mend.veil import CELL, SOLID_STANDS, STANDS, WORTH, Energies, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing
+from eaveplane.core.mend.veil import CELL, SOLID_STANDS, STANDS, WORTH, Energies, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing, unexplained
 from eaveplane.core.weave.laid import Weaving
 from eaveplane.core.weave.planes import disc_left, seen_from
 from eaveplane.core.weave.weave import weave_box
@@ -306,3 +306,20 @@ def test_specks_are_no_fronts() -> None:
     mask = np.zeros((40, 40), np.uint8)
     mask[5, 2 : 2 + EXTENT], mask[20:23, 20:23] = 1, 1
     assert extended(mask).sum() == EXTENT
+
+
+def test_what_single_planes_explain_is_looked_into_no_further() -> None:
+    """Of three fronts one is well explained, one is not, and one is but for a spot: the first goes, the second stays whole, of the third what lies around the spot."""
+    number = np.zeros((40 * CELL, 60 * CELL), np.uint16)
+    number[4 * CELL : 5 * CELL, :] = 1
+    number[16 * CELL : 17 * CELL, :] = 2
+    number[30 * CELL : 31 * CELL, :] = 3
+    every, left = np.ones((40, 60), np.float32), np.full((40, 60), 0.01, np.float32)
+    left[12:21] = 0.05
+    left[28:33, 20:23] = 0.6
+    thin, fronts = unexplained(number, Fronts(number, number == 1), left, every)
+    assert not (fronts.number == 1).any() and not fronts.solid.any()
+    assert ((fronts.number == 2) == (number == 2)).all()
+    across = np.flatnonzero((fronts.number == 3).any(axis=0)) / CELL
+    assert 8 < across.min() < 20 and 23 < across.max() < 35
+    np.testing.assert_array_equal(thin, fronts.number)

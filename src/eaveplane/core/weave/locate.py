@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from ...imaging.light import light_of
 from ...imaging.pyramid import Box
+from ...imaging.rows import side_by_side
 from .bands import bands_of
 from .places import AROUND, TILE, Line, Places, evened_luma, find_places, halved_luma, shared_energies
 
@@ -85,13 +86,12 @@ class _Patch:
 
     @staticmethod
     def read(read: Callable[[int, Box], FloatArray], count: int, box: Box) -> _Patch:
-        lumas, finest, light = [], [], np.zeros((box[3], box[2]), np.float32)
-        for k in range(count):
+        def one(k: int) -> tuple[FloatArray, FloatArray, FloatArray]:
             root = read(k, box)
-            lumas.append(halved_luma(light_of(root)))
-            finest.append(np.sqrt(np.square(bands_of(root, 1)[0]).sum(axis=2)))
-            light += root.mean(axis=2)
-        return _Patch(evened_luma(np.stack(lumas))[0], np.stack(finest), light > DARK * count)
+            return halved_luma(light_of(root)), np.sqrt(np.square(bands_of(root, 1)[0]).sum(axis=2)), root.mean(axis=2)
+
+        lumas, finest, light = zip(*side_by_side(one, list(range(count))), strict=True)
+        return _Patch(evened_luma(np.stack(lumas))[0], np.stack(finest), sum(light) > DARK * count)
 
 
 def _energy(band: FloatArray) -> FloatArray:

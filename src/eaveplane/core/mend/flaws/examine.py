@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 import cv2
 import numpy as np
@@ -30,11 +30,12 @@ SPOTS = 3000
 
 def flaws_in(seen: Examined, luma: FloatArray, placements: Sequence[Placement]) -> list[Finding]:
     """What is found in a weave of this `luma` (h, w), worst first."""
-    found = [*soft_places(seen), *seam_steps(seen), *ghosts(seen)]
     level = 0
     while max(luma.shape) > SPOTS:
         luma, level = halve(luma), level + 1
-    return ranked([*found, *specks(seen, luma, level, placements)])
+    # the longest first
+    kinds: list[Callable[[], Iterator[Finding]]] = [lambda: specks(seen, luma, level, placements), lambda: seam_steps(seen), lambda: ghosts(seen), lambda: soft_places(seen)]
+    return ranked([finding for found in side_by_side(lambda kind: list(kind()), kinds) for finding in found])
 
 
 def examined(
