@@ -314,9 +314,9 @@ def test_what_single_planes_explain_is_looked_into_no_further() -> None:
     number[4 * CELL : 5 * CELL, :] = 1
     number[16 * CELL : 17 * CELL, :] = 2
     number[30 * CELL : 31 * CELL, :] = 3
-    every, left = np.ones((40, 60), np.float32), np.full((40, 60), 0.01, np.float32)
+    every, left = np.ones((40, 60), np.float32), np.zeros((40, 60), np.float32)
     left[12:21] = 0.05
-    left[28:33, 20:23] = 0.6
+    left[25:36, 20:23] = 0.5
     thin, fronts = unexplained(number, Fronts(number, number == 1), left, every)
     assert not (fronts.number == 1).any() and not fronts.solid.any()
     assert ((fronts.number == 2) == (number == 2)).all()
