@@ -220,3 +220,26 @@ def test_a_flaw_is_gone_to_and_mended_by_keys(weave: Page) -> None:
     expect(page.locator(".flaws-column")).to_contain_text("Once the frames are woven")
     expect(page.locator(".remedies")).to_be_hidden()
     _undo_all(page, lambda: page.locator("#rail .trimmed").count() == 0)
+
+
+def test_what_moved_is_asked_for_by_pointing_and_by_key(weave: Page) -> None:
+    page = weave
+    page.locator(".bench-main .main").click()
+    expect(page.locator("[data-do=moment]")).to_be_visible()
+    whole(page)
+    told, shown = page.locator("#flaw-told"), page.locator(".remedies figure")
+    page.click("[data-do=moment]")
+    expect(page.locator("[data-do=moment]")).to_have_attribute("aria-pressed", "true")
+    page.mouse.click(*_at(page, 0.5, 0.7))
+    # on a tripod nothing moved, and the page says so
+    expect(told).to_contain_text("No frame that is sharp here shows it otherwise")
+    expect(page.locator("[data-do=moment]")).to_have_attribute("aria-pressed", "false")
+    expect(shown).to_have_count(1)
+    expect(page.locator("[data-do=flaw-accept]")).to_be_disabled()
+    # with the tool put away a click asks nothing
+    page.mouse.click(*_at(page, 0.3, 0.6))
+    expect(page.locator(".pins g")).to_have_count(1)
+    page.mouse.move(*_at(page, 0.4, 0.8))
+    page.keyboard.press("q")
+    expect(told).to_contain_text("No frame that is sharp here shows it otherwise")
+    expect(shown.first).to_contain_text("As it is")

@@ -9,8 +9,10 @@ import numpy as np
 import pytest
 from PIL import Image
 
+from eaveplane.core.mend.moment import Moment
 from eaveplane.pipeline.cache import Cache
 from eaveplane.store import jobs
+from eaveplane.web.mend import findings
 from eaveplane.web.scene.opened import ScenePage
 from tests.conftest import done
 from tests.web.conftest import Page
@@ -164,6 +166,33 @@ def test_what_is_not_there_is_refused_in_words(woven: Page) -> None:
     for which in ("9", "-1", "x"):
         assert woven.post(woven.at("/mend/remedy"), {"flaw": name, "which": which}).status_code == 400
     assert woven.post(woven.at("/mend/remedy"), {"which": "0"}).status_code == 400
+
+
+def test_what_moved_at_a_place_is_shown_at_other_moments_and_taken_whole(woven: Page, monkeypatch: pytest.MonkeyPatch) -> None:
+    planted(woven, [])
+    # frames of a place that stood still agree, whatever is asked
+    still = woven.get(woven.at("/mend/remedies.json?flaw=at-300-240")).json
+    assert still["remedies"] == [] and "No frame that is sharp here" in still["said"]
+    assert picture(woven, "/mend/remedy.jpg?flaw=at-300-240&which=").shape == (168, 232, 3)
+    outline = ((280.0, 220.0), (330.0, 220.0), (330.0, 260.0), (280.0, 260.0))
+    asked = []
+    monkeypatch.setattr(findings, "moments_at", lambda laid, weave, place: asked.append(place) or [Moment(2, outline, 1.4), Moment(0, outline, 0.7)])
+    woven.client.application.extensions["eaveplane"].kept.clear()
+    offered = woven.get(woven.at("/mend/remedies.json?flaw=at-301-241")).json
+    assert [(r["label"], r["gain"]) for r in offered["remedies"]] == [("Frame 3", "1.4 × as sharp"), ("Frame 1", "0.7 × as sharp")] and not offered["said"]
+    now, then = (picture(woven, f"/mend/remedy.jpg?flaw=at-301-241&which={which}") for which in ("", "0"))
+    before = len(woven.recipe().strokes)
+    answer = woven.post(woven.at("/mend/remedy"), {"flaw": "at-301-241", "which": "0"})
+    assert answer.status_code == 200 and "Moment of frame 3" in answer.text
+    strokes = woven.recipe().strokes[before:]
+    assert strokes and all(s.action == "draw" and s.fitted and s.frame == woven.recipe().frames[2].id for s in strokes)
+    assert np.abs(then - now).max() > 3 and len(asked) == 1, "the pictures of one place are asked for once"
+    woven.post(woven.at("/undo/mend"), {})
+    assert len(woven.recipe().strokes) == before
+    for name in ("at-300", "at-300-240-1", "at--3-4", "at-999999-1"):
+        assert woven.get(woven.at(f"/mend/remedies.json?flaw={name}")).status_code == 400
+    assert woven.get(woven.at("/mend/remedies.json?flaw=at-99999-99999")).status_code == 200
+    assert woven.post(woven.at("/mend/accept"), {"flaw": "at-300-240"}).status_code == 400
 
 
 def test_damaged_findings_are_looked_for_again(woven: Page) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
@@ -13,14 +14,16 @@ from flask import Response, abort, jsonify, request
 from ...core.develop.develop import for_screen
 from ...core.even.drift import Trim
 from ...core.masks.strokes import Stroke
-from ...core.mend.flaws.finding import KINDS
-from ...core.mend.flaws.remedies import Remedy, remedies
+from ...core.mend.flaws.finding import KINDS, Finding
+from ...core.mend.flaws.remedies import Remedy, remedies, strokes_over
+from ...core.mend.moment import Moment, moments_at
 from ...imaging.light import root_luma
 from ...imaging.pyramid import Box
 from ...parameter import controls
 from ...pipeline.findings import Flaw
 from ...pipeline.view import View
 from ...recipe import FrameChoice, Recipe
+from ..desk import desk
 from ..scene import decided, jpeg, posted, queued
 from ..scene.opened import ScenePage, opened
 from ..security import refuse
@@ -30,11 +33,18 @@ from . import blueprint
 PIECE = (232, 168)
 """Size of a piece that shows a remedy, at 1:1."""
 TRIMS = next((c.low, c.high) for c in controls(Trim) if c.name == "exposure")
+POINTED = 6
+"""Pixels around a place at which somebody points."""
 SOFTER = 0.8
 """Part of the sharpness there is that a remedy keeps at least."""
 
 
 def _flaw(scene: ScenePage, name: str) -> Flaw:
+    """A flaw by its name, or what moved `at` a place of the picture, as if it had been found there."""
+    if place := re.fullmatch(r"at-(\d{1,5})-(\d{1,5})", name):
+        x, y = int(place[1]), int(place[2])
+        box = (max(0, x - POINTED), max(0, y - POINTED), 2 * POINTED, 2 * POINTED)
+        return Flaw(Finding("ghost", box, (), 0.0, (), "Other moments of what moved here."), name, "open")
     found = next((flaw for flaw in scene.flaws or [] if flaw.name == name), None)
     if found is None:
         refuse("That flaw is not there any more: the weave has changed. Load the page again.")
@@ -79,11 +89,24 @@ def _remedies(scene: ScenePage, name: str) -> tuple[View, Flaw, list[tuple[Remed
     flaw, view = _flaw(scene, name), scene.view
     if view is None or view.laid is None or scene.plan is None:
         abort(404)
+    ids = scene.plan.ids
+    if flaw.found.kind == "ghost" and (moments := _moments(view, flaw.found.box)):
+        return view, flaw, [(Remedy(m.frame, tuple(strokes_over(m.outline, ids[m.frame]))), m.fine) for m in moments]
+    if not flaw.found.outline:
+        return view, flaw, []
     box, noise = view.box_inside(0, flaw.found.box), view.laid.noise
     now = _fineness(view.weave(0, box), noise)
-    offered = remedies(flaw.found, scene.plan.ids, scene.plan.reference)
+    offered = remedies(flaw.found, ids, scene.plan.reference)
     found = [(remedy, 1.0 if not remedy.strokes or remedy.frame is None else float(np.sqrt(_fineness(view.laid.read(remedy.frame, 0, box), noise) / now))) for remedy in offered]
     return view, flaw, [(remedy, times) for remedy, times in sorted(found, key=lambda one: (one[0].frame is not None, -one[1])) if times > SOFTER]
+
+
+def _moments(view: View, place: Box) -> list[Moment]:
+    """Whole moments of what moved at a place; kept while the remedies for it are looked at."""
+    assert view.laid is not None
+    laid, inside = view.laid, view.box_inside(0, place)
+    made: list[Moment] = desk().kept.get(("moments", view.weave_version(), inside), lambda: moments_at(laid, view.weave, inside))
+    return made
 
 
 def _box(view: View, found: Box) -> Box:
@@ -99,7 +122,8 @@ def offered(number: int) -> Response:
     scene = opened(number)
     _, flaw, found = _remedies(scene, request.args.get("flaw", ""))
     out = [{"label": _called(scene, remedy), "gain": _gain(remedy, times)} for remedy, times in found]
-    return jsonify({"name": flaw.name, "remedies": out})
+    said = "" if found or flaw.found.outline else "No frame that is sharp here shows it otherwise than the weave does."
+    return jsonify({"name": flaw.name, "remedies": out, "said": said})
 
 
 def _called(scene: ScenePage, remedy: Remedy) -> str:
@@ -176,6 +200,7 @@ def take(number: int) -> str:
     strokes = _strokes(number, chosen)
     called = _called(scene, chosen).lower()
     how = f"{KINDS[flaw.found.kind]} " + ("healed" if chosen.frame is None else f"mended from {called}") if strokes else called.capitalize()
+    how = f"Moment of {called}" if not flaw.found.outline else how
     return decided(number, "mend", how, _with(scene, strokes, chosen), bench=True)
 
 
@@ -208,6 +233,8 @@ def specks(number: int) -> str:
 def accept(number: int) -> str:
     """Accept a flaw as it is, or take it up again."""
     flaw = _flaw(opened(number), posted("flaw"))
+    if not flaw.found.outline:
+        refuse("Nothing was found here that could be accepted.")
     back = flaw.state == "accepted"
 
     def changed(recipe: Recipe) -> Recipe:

@@ -10,6 +10,8 @@ export class Findings {
     this.page = page;
     this.all = [];
     this.here = "";
+    this.place = null;
+    this.pointing = false;
     this.shown = false;
     const part = (name) => { const group = document.createElementNS(SVG, "g"); group.setAttribute("class", name); document.getElementById("over").append(group); return group; };
     this.lines = part("flaws");
@@ -22,11 +24,12 @@ export class Findings {
   }
 
   get bench() { return document.querySelector("[data-findings]"); }
-  get flaw() { return this.all.find((f) => f.name === this.here); }
+  get flaw() { return this.place?.name === this.here ? this.place : this.all.find((f) => f.name === this.here); }
 
   /** The bench was drawn anew: what is found, or what became of it, may have changed. */
   renew(shown) {
     this.shown = shown;
+    this.point(this.pointing && shown);
     if (!shown || !this.bench) return this.hide();
     this.coming = this.read();
     return this.coming;
@@ -48,14 +51,32 @@ export class Findings {
     this.box.hidden = true;
   }
 
-  leave() { this.here = ""; this.hide(); }
+  leave() { this.here = ""; this.point(false); this.hide(); }
+
+  /** Whether a click on the picture asks for other moments of what is there. */
+  point(on) {
+    this.pointing = on;
+    document.getElementById("picture").classList.toggle("picking", on);
+    document.querySelector("[data-do=moment]")?.setAttribute("aria-pressed", on);
+  }
+
+  /** The frames' moments of what moved at a place of the picture. */
+  ask(x, y) {
+    this.point(false);
+    const at = [x, y].map((v) => Math.max(0, Math.round(v)));
+    this.place = { name: `at-${at.join("-")}`, kind: "What moved", said: "", box: [at[0], at[1], 0, 0], outline: [], state: "open" };
+    this.here = this.place.name;
+    this.box.hidden = true;
+    this.draw();
+    return this.offer();
+  }
 
   draw() {
     this.lines.replaceChildren();
     this.pins.replaceChildren();
-    for (const flaw of this.all) {
+    for (const flaw of this.place && this.here === this.place.name ? [...this.all, this.place] : this.all) {
       const here = flaw.name === this.here;
-      for (const kind of ["edge", "line"]) {
+      for (const kind of flaw.outline.length ? ["edge", "line"] : []) {
         const path = document.createElementNS(SVG, "path");
         path.setAttribute("d", flaw.outline.map(([x, y], k) => `${k ? "L" : "M"}${x} ${y}`).join("") + "Z");
         path.setAttribute("class", `${kind} ${flaw.state}${here ? " here" : ""}`);
@@ -65,7 +86,7 @@ export class Findings {
       const pin = document.createElementNS(SVG, "g"), disc = document.createElementNS(SVG, "circle"), words = document.createElementNS(SVG, "text");
       disc.setAttribute("r", PIN);
       words.setAttribute("y", 4);
-      words.textContent = flaw.number;
+      words.textContent = flaw.number ?? "+";
       pin.append(disc, words);
       this.pins.append(pin);
       pin.place = [flaw.box[0] + flaw.box[2], flaw.box[1]];
@@ -109,16 +130,17 @@ export class Findings {
   /** The remedies for this flaw, as they would be, beside what is. */
   async offer() {
     const { flaw, bench } = this, told = document.getElementById("flaw-told");
-    for (const name of ["take", "accept"]) document.querySelector(`[data-do=flaw-${name}]`).disabled = !flaw;
+    for (const name of ["take", "accept"]) document.querySelector(`[data-do=flaw-${name}]`).disabled = !flaw || (name === "accept" && flaw === this.place);
     if (!flaw) { this.box.hidden = true; return undefined; }
     const state = { open: "", mended: " Mended.", accepted: " Accepted." }[flaw.state];
-    told.textContent = `${flaw.number} of ${this.all.length}. ${flaw.kind}: ${flaw.said}${state}`;
+    told.textContent = flaw === this.place ? "Looking at what frames show here." : `${flaw.number} of ${this.all.length}. ${flaw.kind}: ${flaw.said}${state}`;
     document.querySelector("[data-do=flaw-accept]").textContent = flaw.state === "accepted" ? "Take up again" : "Accept";
     const version = this.page.picture.version("weave"), asked = this.asked = {};
     const answer = await fetch(`${bench.dataset.remedies}?flaw=${flaw.name}`).catch(() => null);
     if (asked !== this.asked || !this.shown) return undefined;
     if (!answer?.ok) return tell(answer ? await answer.text() : "The program does not answer.", true);
-    const { remedies } = await answer.json();
+    const { remedies, said } = await answer.json();
+    if (flaw === this.place) told.textContent = said || `Here ${remedies.length === 1 ? "one frame has" : `${remedies.length} frames have`} it at another moment. What is taken is laid over the weave, the whole of it.`;
     const address = (which) => `${bench.dataset.remedy}?flaw=${flaw.name}&which=${which}&version=${version}`;
     const figure = (label, gain, which) => {
       const all = document.createElement("figure"), picture = document.createElement("img"), words = document.createElement("figcaption"), name = document.createElement("b"), more = document.createElement("span");

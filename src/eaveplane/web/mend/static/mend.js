@@ -1,4 +1,5 @@
 // Mend: flaws that were found and their remedies, and the walk along edges; the brush is Weave's.
+import { tell } from "../shell/page.js";
 import { Panels } from "../scene/panels.js";
 import { Findings } from "./findings.js";
 import { Walk } from "./walk.js";
@@ -18,10 +19,12 @@ export class Mend {
       "flaw-after": () => findings.step(1),
       "flaw-take": () => findings.take(0),
       "flaw-accept": () => findings.accept(),
+      "moment": () => { findings.point(!findings.pointing); if (findings.pointing) tell("Click on what moved."); },
     };
     this.keys = {
       e: (event) => this.edge(event.shiftKey ? -1 : 1), x: () => walk.take(),
       t: (event) => { this.turn("flaws"); findings.step(event.shiftKey ? -1 : 1); }, y: () => findings.take(0), a: () => findings.accept(),
+      q: () => { this.turn("flaws"); this.moment(page.picture.pointer); },
     };
   }
 
@@ -37,10 +40,22 @@ export class Mend {
     this.walk.step(by);
   }
 
+  draw() {
+    const { viewer } = this.page.picture;
+    if (!viewer || this.listening) return;
+    this.listening = true;
+    viewer.addHandler("canvas-click", (event) => { if (event.quick && this.page.stage === "mend" && this.findings.pointing) this.moment(event.position); });
+  }
+
   dress() {
     if (this.page.stage !== "mend") return this.findings.hide();
     this.panels.dress();
     return this.findings.renew(this.panels.shown === "flaws");
+  }
+
+  moment(at) {
+    if (!at) return tell("Move the pointer to what moved.");
+    return this.findings.ask(...this.page.picture.toPicture(at.x, at.y));
   }
 
   moved() { this.findings.moved(); }

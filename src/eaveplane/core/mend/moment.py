@@ -1,0 +1,117 @@
+"""The whole of a thing that moved, as one frame has it: what is to be laid over the weave at once, so that the thing stands once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ...imaging.colour import FloatArray
+from ...imaging.light import root_luma
+from ...imaging.pyramid import Box
+from ...imaging.rows import side_by_side
+from ...imaging.soft import soft
+from ..gather.detail import LAPLACIAN, POOL, POOL_LEVEL
+from ..weave.contradiction import WIDEST, contradicts
+from ..weave.drawn import Below
+from ..weave.laid import RegisteredFrames
+from .flaws.finding import patches
+
+LARGE = 2000
+"""Pixels of the longer side up to which pictures are compared as they are; larger ones are halved first."""
+REACH = 96
+"""Cells of four pixels, at the size compared, around a place that are looked at: what is larger is cut there."""
+JOINED = 3
+"""Cells that parts of a thing may be apart."""
+SMALLEST = 6
+MEANT = 5
+"""Cells around a place in which a thing is meant by it."""
+SHARP = 0.6
+"""Part of the fine contrast of the sharpest frame that a frame must have around the place to be offered."""
+OWN, BESIDE = 0.6, 4
+"""A thing is the frame's where it has this part of the weave's fine contrast, and so many cells beside that, in which the weave may have it at another
+moment. Farther away a blurred ground would be laid over a sharp one."""
+MOST = 4
+
+
+@dataclass(frozen=True)
+class Moment:
+    """What `frame` shows otherwise than the weave does: its `outline` in pixels of the reference frame, and the fine contrast of the thing itself, as part
+    of the weave's there."""
+
+    frame: int
+    outline: tuple[tuple[float, float], ...]
+    fine: float
+
+
+def moments_at(laid: RegisteredFrames, weave: Below, place: Box) -> list[Moment]:
+    """The frames that show something else than the weave at a `place` (x, y, w, h) in pixels, the sharpest first, each with the whole of what is else: it ends
+    where the frame and the weave agree. Only frames that hold the place about sharp are asked; empty where none differs, or where nobody knows
+    where frames are focused.
+    """
+    if laid.places is None or len(laid.names) < 2:
+        return []
+    level = 0
+    while max(laid.size) >> level > LARGE and level < POOL_LEVEL:
+        level += 1
+    cells, box = _window(laid, place, level)
+    woven = root_luma(weave(level, box))
+    shown = [k for k in range(len(laid.names)) if laid.covers(k, level, box).mean() > 0.5]
+    lumas = dict(zip(shown, side_by_side(lambda k: root_luma(laid.read(k, level, box)), shown), strict=True))
+    floor = laid.noise * 0.25**level
+    fine, of_weave = {k: _contrast(luma, floor, cells) for k, luma in lumas.items()}, _contrast(woven, floor, cells)
+    x, y = ((p + s // 2) // POOL - c for p, s, c in zip(place[:2], place[2:], cells[:2], strict=True))
+    half = [max(MEANT, s // (2 * POOL)) for s in place[2:]]
+    meant = np.s_[max(0, y - half[1]) : y + half[1] + 1, max(0, x - half[0]) : x + half[0] + 1]
+    told = {k: float(contrast[meant].max()) for k, contrast in fine.items()}
+    order = sorted((k for k in told if told[k] > SHARP * max(told.values())), key=lambda k: -told[k])
+    at = laid.places.at
+
+    def moment(k: int) -> Moment | None:
+        apart = abs(at[k] - at[order[0]]) / 2**level
+        if apart > 2 * WIDEST:
+            return None
+        other = contradicts(lumas[k], woven, max(apart, 1.0), floor / LAPLACIAN, of_weave.shape) & _reaches(laid, k, level, box, of_weave.shape)
+        own = other & (fine[k] > OWN * of_weave)
+        beside = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * BESIDE + 1, 2 * BESIDE + 1))
+        other &= cv2.dilate(cv2.morphologyEx(own.astype(np.uint8), cv2.MORPH_OPEN, np.ones((2, 2), np.uint8)), beside) > 0
+        there = [patch for patch in patches(other, JOINED, SMALLEST) if _touches(patch.box, patch.mask, meant)]
+        if not there:
+            return None
+        patch = max(there, key=lambda patch: int(patch.mask.sum()))
+        whole = tuple((px + cells[0] * POOL, py + cells[1] * POOL) for px, py in patch.outline())
+        sharp = patch.mask & own[patch.part]
+        return Moment(k, whole, float(fine[k][patch.part][sharp].sum() / max(float(of_weave[patch.part][sharp].sum()), 1e-6)))
+
+    return [found for found in side_by_side(moment, order) if found is not None][:MOST]
+
+
+def _window(laid: RegisteredFrames, place: Box, level: int) -> tuple[Box, Box]:
+    """What is looked at around a place: in cells of four pixels, and in pixels of the picture halved `level` times."""
+    x, y, w, h = place
+    reach, step = REACH << level, POOL >> level
+    width, height = (-(-n // POOL) for n in laid.size)
+    left, top = max(0, x // POOL - reach), max(0, y // POOL - reach)
+    right, bottom = min(width, (x + w) // POOL + reach + 1), min(height, (y + h) // POOL + reach + 1)
+    across, down = laid.size_at(level)
+    return (left, top, right - left, bottom - top), (left * step, top * step, min(right * step, across) - left * step, min(bottom * step, down) - top * step)
+
+
+def _contrast(luma: FloatArray, floor: float, cells: Box) -> FloatArray:
+    """Fine contrast in cells: the root of the energy of a Laplacian above noise."""
+    lap = cv2.Laplacian(luma, cv2.CV_32F, borderType=cv2.BORDER_REPLICATE)
+    energy = soft(lap * lap, 2.0) - np.float32(floor)
+    return np.asarray(cv2.resize(np.sqrt(np.maximum(energy, 0)), cells[2:], interpolation=cv2.INTER_AREA), np.float32)
+
+
+def _reaches(laid: RegisteredFrames, k: int, level: int, box: Box, shape: tuple[int, ...]) -> NDArray[np.bool_]:
+    inside = laid.covers(k, level, box).astype(np.float32)
+    return np.asarray(cv2.resize(inside, shape[::-1], interpolation=cv2.INTER_AREA), np.float32) > 0.99
+
+
+def _touches(box: Box, mask: NDArray[np.bool_], meant: tuple[slice, slice]) -> bool:
+    """Whether cells of a patch lie in the part that is meant."""
+    rows, columns = (slice(max(0, part.start - at), max(0, part.stop - at)) for part, at in zip(meant, (box[1], box[0]), strict=True))
+    return bool(mask[rows, columns].any())
