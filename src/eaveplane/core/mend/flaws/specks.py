@@ -41,12 +41,13 @@ def specks(seen: Examined, luma: FloatArray, level: int, placements: Sequence[Pl
         box = (int(x) - side, int(y) - side, 2 * side + 1, 2 * side + 1)
         if box[0] < 0 or box[1] < 0 or box[0] + box[2] > seen.size[0] or box[1] + box[3] > seen.size[1]:
             continue
-        shown = [_strength(root_luma(seen.read(k, box)), radius) * np.sign(strength) / abs(strength) for k in range(len(placements))]
+        lumas = [root_luma(seen.read(k, box)) for k in range(len(placements))]
+        shown = [_strength(piece, radius) * np.sign(strength) / abs(strength) for piece in lumas]
         lead = int(np.argmax(shown))
         if shown[lead] < 0.5:
             continue
-        others = [k for k in range(len(placements)) if k != lead]
-        alone = all(_flux_in(seen, k, box, radius, strength) < IN_OTHERS for k in others) and bool(others)
+        others, woven = [piece for k, piece in enumerate(lumas) if k != lead], root_luma(seen.read(None, box))
+        alone = all(_flux_in(piece, woven, radius, strength) < IN_OTHERS for piece in others) and bool(others)
         if alone:
             said = "A spot that frame {0} alone shows."
         elif _on_the_sensor(seen, placements, lead, x, y, radius, strength):
@@ -105,14 +106,13 @@ def _strength(luma: FloatArray, radius: float) -> float:
     return float(response[near].flat[np.abs(response[near]).argmax()])
 
 
-def _flux_in(seen: Examined, k: int, box: tuple[int, int, int, int], radius: float, strength: float) -> float:
-    """How much of a spot frame k shows, as it is or spread by blur: what a disc spreads keeps its sum."""
-    luma = root_luma(seen.read(k, box))
+def _flux_in(luma: FloatArray, woven: FloatArray, radius: float, strength: float) -> float:
+    """How much of a spot of the weave a frame shows, as it is or spread by blur: what a disc spreads keeps its sum. Both (h, w) around the spot."""
     shown = _strength(luma, radius) / strength
     y, x = np.mgrid[: luma.shape[0], : luma.shape[1]] - luma.shape[0] // 2
     away = np.hypot(x, y)
     inside, ring = away < 3 * radius, (away > 4 * radius) & (away < 6 * radius + 3)
-    sums = [float((piece[inside] - np.median(piece[ring])).sum()) for piece in (luma, root_luma(seen.read(None, box)))]
+    sums = [float((piece[inside] - np.median(piece[ring])).sum()) for piece in (luma, woven)]
     spread = sums[0] / sums[1] if abs(sums[1]) > 1e-6 else 0.0
     return max(shown, spread)
 
