@@ -223,10 +223,10 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, 
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "o.tif"), picture)
 
 
-def test_the_picture_is_handled_by_keys(page: Page, server: Server, card: Path) -> None:
+def test_the_picture_is_handled_by_keys(page: Page, gathered: Server) -> None:
     # so small that the picture does not fit at 1:1
     page.set_viewport_size({"width": 1024, "height": 640})
-    page.goto(f"{server.address}/scene/1/register")
+    page.goto(f"{gathered.address}/scene/1/register")
     whole(page)
     page.mouse.move(640, 300)
     page.keyboard.press("h")
@@ -260,10 +260,10 @@ def test_the_picture_is_handled_by_keys(page: Page, server: Server, card: Path) 
 
 
 @pytest.mark.parametrize("width", [1024, 1280, 1920])
-def test_nothing_is_cut_off_at_any_width(page: Page, server: Server, card: Path, width: int) -> None:
+def test_nothing_is_cut_off_at_any_width(page: Page, gathered: Server, width: int) -> None:
     page.set_viewport_size({"width": width, "height": 800})
     for stage in ("gather", "even", "register", "weave", "mend", "finish", "deliver"):
-        page.goto(f"{server.address}/scene/1/{stage}")
+        page.goto(f"{gathered.address}/scene/1/{stage}")
         expect(page.locator("#bench-main .main")).to_be_visible()
         beyond = page.evaluate(
             """() => [...document.querySelectorAll('.head > *, #bench .column, #bench input, #bench button, #bench-main')]
@@ -273,10 +273,10 @@ def test_nothing_is_cut_off_at_any_width(page: Page, server: Server, card: Path,
         assert beyond == [], f"{stage} at {width}"
 
 
-def test_two_tabs_see_each_other_s_decisions(page: Page, server: Server, card: Path) -> None:
-    page.goto(f"{server.address}/scene/1/even")
+def test_two_tabs_see_each_other_s_decisions(page: Page, gathered: Server) -> None:
+    page.goto(f"{gathered.address}/scene/1/even")
     other = page.context.new_page()
-    other.goto(f"{server.address}/scene/1/even")
+    other.goto(f"{gathered.address}/scene/1/even")
     whole(page)
     other.locator("#c-contrast").fill("33")
     expect(other.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
@@ -290,8 +290,8 @@ def test_two_tabs_see_each_other_s_decisions(page: Page, server: Server, card: P
     other.close()
 
 
-def test_a_bench_made_while_work_ran_is_made_anew_after_it(page: Page, server: Server, card: Path) -> None:
-    page.goto(f"{server.address}/scene/1/gather")
+def test_a_bench_made_while_work_ran_is_made_anew_after_it(page: Page, gathered: Server) -> None:
+    page.goto(f"{gathered.address}/scene/1/gather")
     whole(page)
     expect(page.locator("#bench")).to_have_attribute("data-busy", "false")
     # as it is left when pieces without a bench were the first to tell that the work had ended

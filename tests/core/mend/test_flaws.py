@@ -16,6 +16,7 @@ from eaveplane.core.mend.flaws.examine import examined, flaws_in
 from eaveplane.core.mend.flaws.finding import Examined, Finding, ranked
 from eaveplane.core.mend.flaws.refused import halos
 from eaveplane.core.mend.flaws.remedies import covered_by, inside_of, is_mended, name_of, remedies, strokes_over
+from eaveplane.core.mend.flaws.seams import seam_steps
 from eaveplane.core.weave.places import Places
 from eaveplane.core.weave.weave import RegisteredFrames
 from eaveplane.imaging.light import root_luma
@@ -125,6 +126,24 @@ def test_a_step_of_tone_between_frames_is_told_by_how_much(gain: float) -> None:
     # the reference keeps its tone; the other is trimmed back
     assert [(r.frame, r.strokes, r.stops) for r in remedies(flaw, ["a", "b"], 0)] == [(1, (), pytest.approx(-2 * math.log2(gain), abs=0.01))]
     assert [r.frame for r in remedies(flaw, ["a", "b"], 1)] == [0]
+
+
+@pytest.mark.parametrize("given_by_a_third", [False, True])
+def test_no_step_is_told_between_frames_of_which_the_weave_has_nothing(given_by_a_third: bool) -> None:
+    """Labels name two frames on either side, both of which the weave departs from by a step; where it is a third frame all along, that says nothing."""
+    rng, shape = np.random.default_rng(4), (48, 96)
+    small = np.repeat((0.5 + 0.05 * rng.standard_normal(shape)).astype(np.float32)[..., None], 3, axis=2)
+    below = (np.arange(shape[0]) >= 30).astype(np.float32)[:, None, None]
+    apart = [0.02 + 0.05 * below, 0.01 + 0.05 * below, 0 * below]
+    frames = np.stack([small * np.exp(step + spread * rng.standard_normal((*shape, 1))) for step, spread in zip(apart, (0.03, 0.03, 0.001), strict=True)]).astype(np.float16)
+    gates = np.zeros((3, *shape), np.float32)
+    gates[0], gates[1] = 1 - below[..., 0], below[..., 0]
+    count = 3 if given_by_a_third else 2
+    seen = Examined(
+        np.zeros((count, 3, *shape), np.float16), np.zeros((3, *shape), np.float32), np.ones((count, *shape), np.bool_), small, frames[:count], gates[:count], None,
+        (4 * shape[1], 4 * shape[0]), 1e-6, lambda k, box: small,
+    )  # fmt: skip
+    assert len(list(seam_steps(seen))) == (0 if given_by_a_third else 1)
 
 
 def spot(frame: np.ndarray, x: int, y: int, radius: float, strength: float) -> None:

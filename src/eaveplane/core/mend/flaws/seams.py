@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 
 from ....imaging.colour import FloatArray
+from ....imaging.light import root_luma
 from .finding import Examined, Finding, patches
 
 BAND = 6
@@ -27,6 +28,9 @@ LEAST_CELLS = 20
 """Cells on either side that tell a step."""
 VISIBLE = 0.03
 """Step that is as bad as can be."""
+AROUND, ALIKE, FAINT = 9, 4.0, 1e-4
+"""A frame gives a place where what the weave differs by from it varies, in squares of so many cells, no more than so many times what it does from the
+frame that varies least, or by next to nothing: labels may name a frame there of which the weave has nothing."""
 DARKEST = 0.03
 """Root light below which nothing is compared: there noise is all."""
 
@@ -37,6 +41,7 @@ def seam_steps(seen: Examined) -> Iterator[Finding]:
     height, width = owner.shape
     reached = seen.reach.all(axis=0)
     light = np.maximum(seen.small, DARKEST)
+    reached &= _given(seen, owner)
     steps: dict[tuple[int, int], FloatArray] = {}
     for a, b in _neighbours(owner):
         sides = [cv2.dilate((owner == k).astype(np.uint8), np.ones((2 * BAND + 1,) * 2)) > 0 for k in (b, a)]
@@ -60,6 +65,17 @@ def seam_steps(seen: Examined) -> Iterator[Finding]:
         more = f", here and in {len(parts) - 1} more place{'s' if len(parts) > 2 else ''}" if len(parts) > 1 else ""
         said = f"Tone steps by {100 * 2 * abs(told):.0f} % between frames {{0}} and {{1}}{more}."
         yield Finding("seam", seen.around(parts[0].box, 0), parts[0].outline(), severity, (a, b), said, stops=float(2 * told / np.log(2)))
+
+
+def _given(seen: Examined, owner: np.ndarray) -> np.ndarray:
+    """Where (h, w) the weave is, but for tone, the frame that `owner` (h, w) names."""
+    woven = np.log(np.maximum(root_luma(seen.small), DARKEST))
+    least, own = np.full(owner.shape, np.inf, np.float32), np.zeros(owner.shape, np.float32)
+    for k, frame in enumerate(seen.frames):
+        apart = woven - np.log(np.maximum(root_luma(frame.astype(np.float32)), DARKEST))
+        varies = np.maximum(cv2.blur(apart * apart, (AROUND, AROUND)) - np.square(cv2.blur(apart, (AROUND, AROUND))), 0)
+        least, own = np.minimum(least, varies), np.where(owner == k, varies, own)
+    return np.asarray(own <= ALIKE * least + np.float32(FAINT))
 
 
 def _neighbours(owner: np.ndarray) -> list[tuple[int, int]]:
