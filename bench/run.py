@@ -247,7 +247,8 @@ def pictures() -> list[str]:
         sets += ["", f"### {name}", "", f"{described(order).capitalize()}.", "", *TABLE, *rows, "", sentence]
     lines = [
         "Sets are shot by the field camera, 1800 × 1200 px; truth is its all-sharp picture.",
-        "Scores are taken on the common area after one gain and offset a channel, on sRGB-encoded values; every method gets the same fits and gains, and the middle exposure of a bracket.",
+        "Scores are taken on the common area after one gain and offset a channel, on sRGB-encoded values.",
+        "Every method gets the same fits and gains (but not the step of a camera that moved), and the middle exposure of a bracket.",
         "The edge band lies within twice the largest blur radius of a step in distance. ΔE is CIEDE2000, median / mean. Bounds know the truth.",
         "Where the wind blows, truth is the reference frame's moment; A camera that moved judges such sets by the nearest.",
         "",
