@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import cv2
 import numpy as np
 from hypothesis import given, settings
@@ -10,7 +12,7 @@ from hypothesis import strategies as st
 from eaveplane.core.mend.flaws.remedies import strokes_over
 from eaveplane.core.mend.moment import Moment, moments_at
 from eaveplane.core.weave.drawn import draw_over
-from eaveplane.core.weave.laid import RegisteredFrames
+from eaveplane.core.weave.laid import HandMask, RegisteredFrames
 from eaveplane.imaging.colour import FloatArray
 from eaveplane.imaging.light import root_of
 from eaveplane.imaging.pyramid import Box
@@ -73,6 +75,16 @@ def test_a_frame_that_is_far_out_of_focus_there_is_not_offered() -> None:
     frames[2] = _defocused(frames[2], 9.0)
     _, _, found = _asked(frames, frames[1], (236, 251, 8, 8))
     assert 2 not in [m.frame for m in found]
+
+
+def test_frames_are_named_as_all_are_though_one_has_its_mask_by_hand() -> None:
+    frames = _frames()
+    laid, woven, found = _asked(frames, frames[1], (286, 258, 8, 8))
+    assert [m.frame for m in found] == [2]
+    hidden = replace(laid, by_hand={0: HandMask()}, places=_known(PLACES[1:]))
+    assert moments_at(hidden, lambda level, box: woven[box[1] : box[1] + box[3], box[0] : box[0] + box[2]], (286, 258, 8, 8)) == found
+    alone = replace(laid, by_hand={k: HandMask() for k in range(2)}, places=None)
+    assert moments_at(alone, lambda level, box: woven[box[1] : box[1] + box[3], box[0] : box[0] + box[2]], (286, 258, 8, 8)) == []
 
 
 @settings(max_examples=12)

@@ -51,8 +51,11 @@ def moments_at(laid: RegisteredFrames, weave: Below, place: Box) -> list[Moment]
     where the frame and the weave agree. Only frames that hold the place about sharp are asked; empty where none differs, or where nobody knows
     where frames are focused.
     """
-    if laid.places is None or len(laid.names) < 2:
+    numbers = laid.found
+    if laid.places is None or len(numbers) < 2:
         return []
+    # it is known only of those that are woven by themselves where they are focused
+    laid = laid.alone
     level = 0
     while max(laid.size) >> level > LARGE and level < POOL_LEVEL:
         level += 1
@@ -67,6 +70,7 @@ def moments_at(laid: RegisteredFrames, weave: Below, place: Box) -> list[Moment]
     meant = np.s_[max(0, y - half[1]) : y + half[1] + 1, max(0, x - half[0]) : x + half[0] + 1]
     told = {k: float(contrast[meant].max()) for k, contrast in fine.items()}
     order = sorted((k for k in told if told[k] > SHARP * max(told.values())), key=lambda k: -told[k])
+    assert laid.places is not None
     at = laid.places.at
 
     def moment(k: int) -> Moment | None:
@@ -83,7 +87,7 @@ def moments_at(laid: RegisteredFrames, weave: Below, place: Box) -> list[Moment]
         patch = max(there, key=lambda patch: int(patch.mask.sum()))
         whole = tuple((px + cells[0] * POOL, py + cells[1] * POOL) for px, py in patch.outline())
         sharp = patch.mask & own[patch.part]
-        return Moment(k, whole, float(fine[k][patch.part][sharp].sum() / max(float(of_weave[patch.part][sharp].sum()), 1e-6)))
+        return Moment(numbers[k], whole, float(fine[k][patch.part][sharp].sum() / max(float(of_weave[patch.part][sharp].sum()), 1e-6)))
 
     return [found for found in side_by_side(moment, order) if found is not None][:MOST]
 
