@@ -59,43 +59,46 @@ def moments_at(laid: RegisteredFrames, weave: Below, place: Box) -> list[Moment]
     level = 0
     while max(laid.size) >> level > LARGE and level < POOL_LEVEL:
         level += 1
-    cells, box = _window(laid, place, level)
+    floor, at = laid.noise * 0.25**level, laid.places.at if laid.places else ()
+
+    def luma(k: int, box: Box) -> FloatArray:
+        return root_luma(laid.read(k, level, box))
+
+    # of many frames only those are read farther around that are sharp here
+    near, here = _window(laid, place, level, MEANT)
+    there = [k for k in range(len(numbers)) if laid.covers(k, level, here).mean() > 0.5]
+    told = dict(zip(there, side_by_side(lambda k: float(_contrast(luma(k, here), floor, near).max()), there), strict=True))
+    order = sorted((k for k in told if told[k] > SHARP * max(told.values())), key=lambda k: -told[k])[: 2 * MOST]
+    cells, box = _window(laid, place, level, REACH << level)
     woven = root_luma(weave(level, box))
-    shown = [k for k in range(len(laid.names)) if laid.covers(k, level, box).mean() > 0.5]
-    lumas = dict(zip(shown, side_by_side(lambda k: root_luma(laid.read(k, level, box)), shown), strict=True))
-    floor = laid.noise * 0.25**level
-    fine, of_weave = {k: _contrast(luma, floor, cells) for k, luma in lumas.items()}, _contrast(woven, floor, cells)
-    x, y = ((p + s // 2) // POOL - c for p, s, c in zip(place[:2], place[2:], cells[:2], strict=True))
-    half = [max(MEANT, s // (2 * POOL)) for s in place[2:]]
-    meant = np.s_[max(0, y - half[1]) : y + half[1] + 1, max(0, x - half[0]) : x + half[0] + 1]
-    told = {k: float(contrast[meant].max()) for k, contrast in fine.items()}
-    order = sorted((k for k in told if told[k] > SHARP * max(told.values())), key=lambda k: -told[k])
-    assert laid.places is not None
-    at = laid.places.at
+    of_weave = _contrast(woven, floor, cells)
+    meant = np.s_[near[1] - cells[1] : near[1] - cells[1] + near[3], near[0] - cells[0] : near[0] - cells[0] + near[2]]
 
     def moment(k: int) -> Moment | None:
         apart = abs(at[k] - at[order[0]]) / 2**level
         if apart > 2 * WIDEST:
             return None
-        other = contradicts(lumas[k], woven, max(apart, 1.0), floor / LAPLACIAN, of_weave.shape) & _reaches(laid, k, level, box, of_weave.shape)
-        own = other & (fine[k] > OWN * of_weave)
+        mine = luma(k, box)
+        fine = _contrast(mine, floor, cells)
+        other = contradicts(mine, woven, max(apart, 1.0), floor / LAPLACIAN, of_weave.shape) & _reaches(laid, k, level, box, of_weave.shape)
+        own = other & (fine > OWN * of_weave)
         beside = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * BESIDE + 1, 2 * BESIDE + 1))
         other &= cv2.dilate(cv2.morphologyEx(own.astype(np.uint8), cv2.MORPH_OPEN, np.ones((2, 2), np.uint8)), beside) > 0
-        there = [patch for patch in patches(other, JOINED, SMALLEST) if _touches(patch.box, patch.mask, meant)]
-        if not there:
+        things = [patch for patch in patches(other, JOINED, SMALLEST) if _touches(patch.box, patch.mask, meant)]
+        if not things:
             return None
-        patch = max(there, key=lambda patch: int(patch.mask.sum()))
+        patch = max(things, key=lambda patch: int(patch.mask.sum()))
         whole = tuple((px + cells[0] * POOL, py + cells[1] * POOL) for px, py in patch.outline())
         sharp = patch.mask & own[patch.part]
-        return Moment(numbers[k], whole, float(fine[k][patch.part][sharp].sum() / max(float(of_weave[patch.part][sharp].sum()), 1e-6)))
+        return Moment(numbers[k], whole, float(fine[patch.part][sharp].sum() / max(float(of_weave[patch.part][sharp].sum()), 1e-6)))
 
     return [found for found in side_by_side(moment, order) if found is not None][:MOST]
 
 
-def _window(laid: RegisteredFrames, place: Box, level: int) -> tuple[Box, Box]:
-    """What is looked at around a place: in cells of four pixels, and in pixels of the picture halved `level` times."""
+def _window(laid: RegisteredFrames, place: Box, level: int, reach: int) -> tuple[Box, Box]:
+    """What lies up to `reach` cells of four pixels around a place: in such cells, and in pixels of the picture halved `level` times."""
     x, y, w, h = place
-    reach, step = REACH << level, POOL >> level
+    step = POOL >> level
     width, height = (-(-n // POOL) for n in laid.size)
     left, top = max(0, x // POOL - reach), max(0, y // POOL - reach)
     right, bottom = min(width, (x + w) // POOL + reach + 1), min(height, (y + h) // POOL + reach + 1)
