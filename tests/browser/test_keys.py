@@ -23,11 +23,15 @@ def test_the_keyboard_stays_where_it_was(page: Page, scene: str) -> None:
     face = page.locator("#rail .frame .face").nth(1)
     face.focus()
     frame = page.evaluate("document.activeElement.parentElement.dataset.frame")
-    for words in ("left out: by hand", ""):
+    for out, main in ((True, "Even out 3 frames"), (False, "Even out 4 frames")):
         page.keyboard.press("l")
-        expect(page.locator(f"#rail [data-frame='{frame}']")).to_contain_text(words)
+        # the whole answer is there before anything else is asked
+        expect(page.locator(f"#rail [data-frame='{frame}'].left-out")).to_have_count(int(out))
+        expect(page.locator(".bench-main .main")).to_have_text(main)
+        page.wait_for_function("() => !document.querySelector('.htmx-request, .htmx-swapping, .htmx-settling')")
         expect(page.locator(f"#rail [data-frame='{frame}'] .face")).to_be_focused()
     page.locator(".bench-main .main").focus()
+    expect(page.locator(".bench-main .main")).to_be_focused()
     page.keyboard.press("Enter")
     page.wait_for_url("**/even")
     expect(page.locator(".bench-even .bench-main .main")).to_be_focused()
