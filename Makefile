@@ -38,6 +38,7 @@ test: lint chromium
 	rm -rf $(VENV)/.made
 	$(BIN)/pytest --made $(VENV)/.made --ignore tests/browser
 	$(BIN)/pytest --made $(VENV)/.made -n 0 tests/browser
+	rm -rf $(VENV)/.made
 
 fast: lint
 	$(BIN)/pytest --ignore tests/browser -m "not slow"
