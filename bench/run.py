@@ -280,10 +280,12 @@ def renewed(page: str, title: str, lines: list[str]) -> str:
     '# Page\n\n## One\n\nnew\n\n## Two\n\nkept\n'
     """
     head, *sections = re.split(r"^(?=## )", page, flags=re.MULTILINE)
-    text = f"## {title}\n\n" + "\n".join(lines).strip() + "\n\n"
-    titles = [section.partition("\n")[0] for section in sections]
-    at = titles.index(f"## {title}") if f"## {title}" in titles else next((k for k, t in enumerate(titles) if t == NOTES), len(titles))
-    sections[at : at + (titles[at : at + 1] == [f"## {title}"])] = [text]
+    heading, titles = f"## {title}", [section.partition("\n")[0] for section in sections]
+    text = f"{heading}\n\n" + "\n".join(lines).strip() + "\n\n"
+    if heading in titles:
+        sections[titles.index(heading)] = text
+    else:
+        sections.insert(titles.index(NOTES) if NOTES in titles else len(titles), text)
     return head + "".join(sections).rstrip() + "\n"
 
 

@@ -11,7 +11,7 @@ from PIL import Image
 
 from eaveplane.core.mend.moment import Moment
 from eaveplane.pipeline.cache import Cache
-from eaveplane.store import jobs
+from eaveplane.store import jobs, scenes
 from eaveplane.web.mend import findings
 from eaveplane.web.scene.opened import ScenePage
 from tests.conftest import done
@@ -193,6 +193,12 @@ def test_what_moved_at_a_place_is_shown_at_other_moments_and_taken_whole(woven: 
         assert woven.get(woven.at(f"/mend/remedies.json?flaw={name}")).status_code == 400
     assert woven.get(woven.at("/mend/remedies.json?flaw=at-99999-99999")).status_code == 200
     assert woven.post(woven.at("/mend/accept"), {"flaw": "at-300-240"}).status_code == 400
+    # a weave that is out of date tells nothing of what moved
+    scenes.decide(woven.library.db, woven.scene, "Decision", lambda recipe: recipe.model_copy(update={"weaving": recipe.weaving.model_copy(update={"decision": 5.0})}))
+    stale = woven.get(woven.at("/mend/remedies.json?flaw=at-300-240"))
+    assert stale.status_code == 400 and "Weave the frames first" in stale.text
+    woven.post(woven.at("/undo/mend"), {})
+    assert woven.get(woven.at("/mend/remedies.json?flaw=at-300-240")).status_code == 200
 
 
 def test_damaged_findings_are_looked_for_again(woven: Page) -> None:

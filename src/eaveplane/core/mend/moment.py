@@ -51,15 +51,15 @@ def moments_at(laid: RegisteredFrames, weave: Below, place: Box) -> list[Moment]
     where the frame and the weave agree. Only frames that hold the place about sharp are asked; empty where none differs, or where nobody knows
     where frames are focused.
     """
-    numbers = laid.found
-    if laid.places is None or len(numbers) < 2:
+    numbers, places = laid.found, laid.places
+    if places is None or len(numbers) < 2:
         return []
     # it is known only of those that are woven by themselves where they are focused
     laid = laid.alone
     level = 0
     while max(laid.size) >> level > LARGE and level < POOL_LEVEL:
         level += 1
-    floor, at = laid.noise * 0.25**level, laid.places.at if laid.places else ()
+    floor = laid.noise * 0.25**level
 
     def luma(k: int, box: Box) -> FloatArray:
         return root_luma(laid.read(k, level, box))
@@ -75,7 +75,7 @@ def moments_at(laid: RegisteredFrames, weave: Below, place: Box) -> list[Moment]
     meant = np.s_[near[1] - cells[1] : near[1] - cells[1] + near[3], near[0] - cells[0] : near[0] - cells[0] + near[2]]
 
     def moment(k: int) -> Moment | None:
-        apart = abs(at[k] - at[order[0]]) / 2**level
+        apart = abs(places.at[k] - places.at[order[0]]) / 2**level
         if apart > 2 * WIDEST:
             return None
         mine = luma(k, box)

@@ -52,6 +52,11 @@ def _flaw(scene: ScenePage, name: str) -> Flaw:
     return found
 
 
+def _pointed_at(flaw: Flaw) -> bool:
+    """Whether it is a place that somebody asked about, rather than a flaw that was found."""
+    return not flaw.found.outline
+
+
 def told(scene: ScenePage) -> list[dict[str, Any]]:
     """Flaws as the page shows them, worst first; frames by their numbers on the rail."""
     if scene.plan is None:
@@ -87,12 +92,13 @@ def look(number: int) -> Response:
 def _remedies(scene: ScenePage, name: str) -> tuple[View, Flaw, list[tuple[Remedy, float]]]:
     """The remedies for a flaw, each with how many times as sharp the place becomes: those first that make it sharpest, none that softens it."""
     flaw, view = _flaw(scene, name), scene.view
-    if view is None or view.laid is None or scene.plan is None:
-        abort(404)
+    if view is None or view.laid is None or scene.plan is None or not scene.woven:
+        refuse("Weave the frames first: remedies, and what moved, are looked for in the weave.")
+    assert view is not None and view.laid is not None and scene.plan is not None
     ids = scene.plan.ids
     if flaw.found.kind == "ghost" and (moments := _moments(view, flaw.found.box)):
         return view, flaw, [(Remedy(m.frame, tuple(strokes_over(m.outline, ids[m.frame]))), m.fine) for m in moments]
-    if not flaw.found.outline:
+    if _pointed_at(flaw):
         return view, flaw, []
     box, noise = view.box_inside(0, flaw.found.box), view.laid.noise
     now = _fineness(view.weave(0, box), noise)
@@ -122,7 +128,7 @@ def offered(number: int) -> Response:
     scene = opened(number)
     _, flaw, found = _remedies(scene, request.args.get("flaw", ""))
     out = [{"label": _called(scene, remedy), "gain": _gain(remedy, times)} for remedy, times in found]
-    said = "" if found or flaw.found.outline else "No frame that is sharp here shows it otherwise than the weave does."
+    said = "" if found or not _pointed_at(flaw) else "No frame that is sharp here shows it otherwise than the weave does."
     return jsonify({"name": flaw.name, "remedies": out, "said": said})
 
 
@@ -200,7 +206,7 @@ def take(number: int) -> str:
     strokes = _strokes(number, chosen)
     called = _called(scene, chosen).lower()
     how = f"{KINDS[flaw.found.kind]} " + ("healed" if chosen.frame is None else f"mended from {called}") if strokes else called.capitalize()
-    how = f"Moment of {called}" if not flaw.found.outline else how
+    how = f"Moment of {called}" if _pointed_at(flaw) else how
     return decided(number, "mend", how, _with(scene, strokes, chosen), bench=True)
 
 
@@ -233,7 +239,7 @@ def specks(number: int) -> str:
 def accept(number: int) -> str:
     """Accept a flaw as it is, or take it up again."""
     flaw = _flaw(opened(number), posted("flaw"))
-    if not flaw.found.outline:
+    if _pointed_at(flaw):
         refuse("Nothing was found here that could be accepted.")
     back = flaw.state == "accepted"
 

@@ -63,6 +63,7 @@ export class Findings {
   /** The frames' moments of what moved at a place of the picture. */
   ask(x, y) {
     this.point(false);
+    if (!this.page.state.woven) return tell("Weave the frames first; then what moved can be shown.");
     const at = [x, y].map((v) => Math.max(0, Math.round(v)));
     this.place = { name: `at-${at.join("-")}`, kind: "What moved", said: "", box: [at[0], at[1], 0, 0], outline: [], state: "open" };
     this.here = this.place.name;
