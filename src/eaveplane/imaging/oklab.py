@@ -48,11 +48,17 @@ def _reach(flat: tuple[float, ...]) -> FloatArray:
     lightness = np.linspace(0, 1, LIGHTNESSES)[:, None]
     hue = hue_of_turn(np.linspace(0, 4, HUES + 1))[None, :]
     low, high = np.zeros((LIGHTNESSES, HUES + 1)), np.full((LIGHTNESSES, HUES + 1), 0.6)
+    # along a line of one lightness and hue the roots are linear in chroma: what does not change is worked out once
+    grey = [lightness * ROOT_FROM_LAB[i, 0] for i in range(3)]
+    colour = [np.cos(hue) * ROOT_FROM_LAB[i, 1] + np.sin(hue) * ROOT_FROM_LAB[i, 2] for i in range(3)]
     for _ in range(24):
         middle = (low + high) / 2
-        lab = np.stack([np.broadcast_to(lightness, middle.shape), middle * np.cos(hue), middle * np.sin(hue)], axis=-1)
-        light = (lab @ ROOT_FROM_LAB.T) ** 3 @ matrix.T
-        inside = ((light >= -1e-7) & (light <= 1 + 1e-7)).all(axis=-1)
+        roots = [middle * c + g for c, g in zip(colour, grey, strict=True)]
+        cubes = [root * root * root for root in roots]
+        inside = np.ones(middle.shape, np.bool_)
+        for row in matrix:
+            channel = row[0] * cubes[0] + row[1] * cubes[1] + row[2] * cubes[2]
+            inside &= (channel >= -1e-7) & (channel <= 1 + 1e-7)
         low, high = np.where(inside, middle, low), np.where(inside, high, middle)
     low[[0, -1]] = 0
     return low.astype(np.float32)

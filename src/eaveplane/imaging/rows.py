@@ -35,11 +35,14 @@ def by_rows(work: Callable[[int, int], object], height: int, width: int) -> None
 
 
 def side_by_side(work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
-    """What `work` makes of each item, in order, as many at a time as there are cores. The one place where threads are started
-    for computing; what is raised ends it."""
+    """What `work` makes of each item, in order, as many at a time as there are cores, or one after the other where they are at work already.
+    The one place where threads are started for computing; what is raised ends it."""
+    if len(items) == 1 or CORES == 1 or getattr(_here, "shares", False):
+        yield from map(work, items)
+        return
 
     def one(item: T) -> R:
-        _here.shares = len(items) > 1
+        _here.shares = True
         return work(item)
 
     with ThreadPoolExecutor(CORES) as pool:

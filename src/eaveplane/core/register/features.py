@@ -47,9 +47,10 @@ def matches(a: Features, b: Features) -> NDArray[np.int64]:
     nearest = alike.argmax(axis=1)
     # (the place of the largest along the first axis would take many times as long as its size)
     mutual = alike[np.arange(len(nearest)), nearest] >= alike.max(axis=0)[nearest]
-    # descriptors have length one, so distances follow from products
-    two = np.partition(alike, -2, axis=1)[:, -2:]
-    clear = (1 - two[:, 1]) < RATIO**2 * (1 - two[:, 0])
+    # descriptors have length one, so distances follow from products; what is next once the largest is taken out costs far less than sorting
+    largest = alike[np.arange(len(nearest)), nearest]
+    alike[np.arange(len(nearest)), nearest] = -np.inf
+    clear = (1 - largest) < RATIO**2 * (1 - alike.max(axis=1))
     good = np.flatnonzero(mutual & clear)
     return np.stack([good, nearest[good]], axis=1)
 

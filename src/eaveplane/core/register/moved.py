@@ -11,8 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
-from ...imaging.placement import Matrix, Placement, Shift, scaled
+from ...imaging.placement import Matrix, Placement, Points, Shift, scaled
 from ...imaging.pyramid import Size
+from ...imaging.rows import side_by_side
 from .features import Features, matches
 from .parallax import solve
 from .sweep import BAND_NOISE, band, blurred, defocused, sweep
@@ -79,13 +80,16 @@ def moved(
     theirs = luma(reference)
     height, width = theirs.shape
     points = features[reference].points.astype(np.float64)
-    seen = {}
-    for k in range(len(features)):
+
+    def near(k: int) -> tuple[Points, NDArray[np.int64]]:
+        """Places in frame k of points of the reference, those that lie about where its fit puts them."""
         pairs = matches(features[reference], features[k])
         there = features[k].points[pairs[:, 1]].astype(np.float64)
-        near = np.linalg.norm(there - Placement(fits[k], (width, height)).back(points[pairs[:, 0]]), axis=1) < FARTHEST * width
-        if k != reference and near.sum() >= FEWEST:
-            seen[k] = there[near], pairs[near, 0]
+        close = np.linalg.norm(there - Placement(fits[k], (width, height)).back(points[pairs[:, 0]]), axis=1) < FARTHEST * width
+        return there[close], pairs[close, 0]
+
+    others = [k for k in range(len(features)) if k != reference]
+    seen = {k: found for k, found in zip(others, side_by_side(near, others), strict=True) if len(found[1]) >= FEWEST}
     if np.ptp(focus) < 0.5 or not seen:
         return None
     motion = solve(points, seen, fits, focus, details, (width, height), pool)
@@ -94,16 +98,20 @@ def moved(
     progress(0.3)
     base = band(theirs)
     scale = size[0] / width
+
+    def laid(k: int) -> tuple[Placement, float]:
+        """A frame's placement and what it gains by the step."""
+        plain = Placement(scaled(fits[k], 1 / scale), size)
+        if k not in seen:
+            return plain, 0.0
+        mine = band(luma(k))
+        depth = sweep(k, mine, base, motion, focus, reference, noise)
+        stepped = Placement(motion.matrices[k], (width, height), Shift(motion.steps[k], depth, (width, height)))
+        gain = _gain(mine, base, Placement(fits[k], (width, height)), stepped, float(focus[k] - focus[reference]), noise)
+        return Placement(scaled(motion.matrices[k], 1 / scale), size, Shift(motion.steps[k] * scale, depth, size)) if gain > LITTLE else plain, gain
+
     placements, gains = [], []
-    for k, fit in enumerate(fits):
-        placement, gain = Placement(scaled(fit, 1 / scale), size), 0.0
-        if k in seen:
-            mine = band(luma(k))
-            depth = sweep(k, mine, base, motion, focus, reference, noise)
-            stepped = Placement(motion.matrices[k], (width, height), Shift(motion.steps[k], depth, (width, height)))
-            gain = _gain(mine, base, Placement(fit, (width, height)), stepped, float(focus[k] - focus[reference]), noise)
-            if gain > LITTLE:
-                placement = Placement(scaled(motion.matrices[k], 1 / scale), size, Shift(motion.steps[k] * scale, depth, size))
+    for k, (placement, gain) in enumerate(side_by_side(laid, range(len(fits)))):
         placements.append(placement)
         gains.append(gain)
         progress(0.3 + 0.7 * (k + 1) / len(fits))

@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Matrix, Points, through, unit
 from ...imaging.pyramid import Size
+from ...imaging.rows import side_by_side
 
 Array = NDArray[np.float64]
 MATCH = 0.7
@@ -163,7 +164,7 @@ def solve(points: Points, seen: Mapping[int, tuple[Points, NDArray[np.int64]]], 
     `pool` see `depth_from_focus`.
     """
     problem = _Problem(points, seen, matrices, focus, details, size, pool)
-    runs = [problem.solve(kappa) for kappa in KAPPAS]
+    runs = list(side_by_side(problem.solve, KAPPAS))
     i = int(np.clip(np.argmin([run.cost for run in runs]), 1, len(runs) - 2))
     a, b, c = (runs[j].cost for j in (i - 1, i, i + 1))
     between = KAPPAS[i] + 0.5 * (KAPPAS[1] - KAPPAS[0]) * float(np.clip((a - c) / max(a + c - 2 * b, 1e-9), -2, 2))

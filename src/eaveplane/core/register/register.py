@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from ...imaging.placement import around, scaled, through
 from ...imaging.resample import halve, warp
+from ...imaging.rows import CORES, side_by_side
 from .features import Features, first_fit
 from .refine import HOMOGRAPHY, ROTATION, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
 from .trust import REFERENCE, Trust, trust
@@ -46,9 +47,9 @@ def suggest_reference(count: int) -> int:
 def _chain(features: list[Features], tolerance: float, heard: Callable[[float], None]) -> tuple[list[NDArray[np.float64]], list[int]]:
     """First fits of each frame onto the first one, through neighbours, and by chains: frames of one number are linked by features."""
     fits, chains = [np.eye(3)], [0]
-    for k in range(1, len(features)):
+    links = side_by_side(lambda k: first_fit(features[k], features[k - 1], tolerance), list(range(1, len(features))))
+    for k, (link, agree) in enumerate(links, 1):
         heard(k / len(features))
-        link, agree = first_fit(features[k], features[k - 1], tolerance)
         if not agree and k > 1:
             # a bumped or empty neighbour is stepped over
             link, agree = first_fit(features[k], features[k - 2], tolerance)
@@ -70,15 +71,17 @@ class _Camera:
 
 def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], reference: int, state: _Camera, heard: Callable[[float], None]) -> Adjustment:
     """One round of measuring and adjusting on the grid of the lumas given; `heard` is told the part done, frame by frame."""
-    count = len(fits)
-    size = luma(reference).shape[1], luma(reference).shape[0]
+    count, shape = len(fits), luma(reference).shape
+    size = shape[1], shape[0]
     inside = working_inside(size, fits)
     kept: dict[int, FloatArray] = {}
     pairs: list[Tiles] = []
     for k in range(count):
         heard(k / count)
-        laid = warp(luma(k), fits[k], (0, 0, *size), repeat_edge=True)
-        kept[k] = banded(laid)
+        if k not in kept:
+            # as many at a time as there are cores: of a hundred frames not all are held
+            some = range(k, min(k + CORES, count))
+            kept.update(zip(some, side_by_side(lambda i: banded(warp(luma(i), fits[i], (0, 0, *size), repeat_edge=True)), some), strict=True))
         noise = _band_noise(kept[k][0])
         for other in (k - 1, k - 2):
             if other >= 0:
@@ -167,17 +170,8 @@ def register(
         # what was found of the camera has to be followed by the shifts that go with it
         last = round_number == MOST_ROUNDS or (adjustment is not None and adjustment.model != ROTATION and _moved(adjustment, shape, coarse) < STILL)
         halvings = int(coarse and not last)
-        held: dict[int, FloatArray] = {}
-
-        def at(k: int, halvings: int = halvings, held: dict[int, FloatArray] = held) -> FloatArray:
-            if k not in held:
-                if len(held) > 3:
-                    held.pop(next(iter(held)))
-                picture = luma(k)
-                held[k] = halve(picture) if halvings else picture
-            return held[k]
-
         begun = 0.2 + 0.7 * round_number / MOST_ROUNDS
+        at = (lambda k: halve(luma(k))) if halvings else luma
         found = _refine(at, [scaled(f, 2.0**halvings) for f in fits], reference, state, lambda share, begun=begun: progress(begun + share * 0.7 / MOST_ROUNDS))  # type: ignore[misc]
         if last and coarse and adjustment is not None and _fewer(found, adjustment):
             # noise hides what is fine: what so many more tiles tell at the small size lies closer

@@ -54,41 +54,46 @@ def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, 
     # a small picture is read whole: that is less than its tiles, which overlap
     margin = 2 * AROUND
     whole = size[0] * size[1] < len(wanted) * (side + 2 * margin) ** 2
-    pieces: dict[int, FloatArray] = {}
-    fine: list[list[FloatArray]] = []
-    finest: list[list[FloatArray]] = []
-    seen = _Patch.read(read, count, (0, 0, *size)) if whole else None
-    for i in wanted:
+    detail_in, noise_in = set(detailed.tolist()), set(quiet.tolist())
+    seen = _Patch.read(read, count, (0, 0, *size), True) if whole else None
+
+    def told(i: int) -> tuple[FloatArray | None, list[FloatArray], list[FloatArray]]:
+        """Of a tile the frames' bands, if they are to tell focus, and energies of its fine and finest detail, if they are to tell noise."""
         y, x = corners[i]
-        patch = seen if seen is not None else _Patch.read(read, count, (x - margin, y - margin, side + 2 * margin, side + 2 * margin))
+        quiet = i in noise_in
+        patch = _Patch.read(read, count, (x - margin, y - margin, side + 2 * margin, side + 2 * margin), quiet) if seen is None else seen
         top, left = (y, x) if whole else (margin, margin)
         half = np.s_[top // 2 : top // 2 + TILE, left // 2 : left // 2 + TILE]
         full = np.s_[top : top + side, left : left + side]
-        if i in detailed:
-            pieces[i] = patch.bands[:, *half]
-        if i in quiet:
-            lit = patch.lit[full]
-            fine.append([_energy(b[half] - cv2.GaussianBlur(b[half], (0, 0), 0.8))[lit[::2, ::2]] for b in patch.bands])
-            finest.append([_energy(e[full])[lit] for e in patch.finest])
+        piece = patch.bands[:, *half] if i in detail_in else None
+        if not quiet:
+            return piece, [], []
+        lit = patch.lit[full]
+        return piece, [_energy(b[half] - cv2.GaussianBlur(b[half], (0, 0), 0.8))[lit[::2, ::2]] for b in patch.bands], [_energy(e[full])[lit] for e in patch.finest]
+
+    tiles = list(side_by_side(told, wanted))
+    pieces = np.stack([piece for piece, _, _ in tiles if piece is not None])
+    fine, finest = [tile[1] for tile in tiles if tile[1]], [tile[2] for tile in tiles if tile[2]]
     noise, noise_finest = (max(LEAST_NOISE, float(np.median([_quietest([tile[k] for tile in tiles]) for k in range(count)]))) for tiles in (fine, finest))
-    found, left = _in_groups(np.stack(list(pieces.values())), noise, starts)
+    found, left = _in_groups(pieces, noise, starts)
     return Places(tuple(float(u) for u in found), left, noise, noise_finest)
 
 
 @dataclass(frozen=True, eq=False)
 class _Patch:
-    """What all frames show in a box: `bands` (n, h/2, w/2) of evened luminance, the `finest` octave (n, h, w) in root light, and where it
-    is not dark (h, w)."""
+    """What all frames show in a box: `bands` (n, h/2, w/2) of evened luminance; if it is to tell noise the `finest` octave (n, h, w) in root
+    light, and where it is not dark (h, w)."""
 
     bands: FloatArray
     finest: FloatArray
     lit: NDArray[np.bool_]
 
     @staticmethod
-    def read(read: Callable[[int, Box], FloatArray], count: int, box: Box) -> _Patch:
+    def read(read: Callable[[int, Box], FloatArray], count: int, box: Box, quiet: bool) -> _Patch:
         def one(k: int) -> tuple[FloatArray, FloatArray, FloatArray]:
             root = read(k, box)
-            return halved_luma(light_of(root)), np.sqrt(np.square(bands_of(root, 1)[0]).sum(axis=2)), root.mean(axis=2)
+            luma = halved_luma(light_of(root))
+            return (luma, np.sqrt(np.square(bands_of(root, 1)[0]).sum(axis=2)), root.mean(axis=2)) if quiet else (luma, luma[:0], luma[:0])
 
         lumas, finest, light = zip(*side_by_side(one, list(range(count))), strict=True)
         return _Patch(evened_luma(np.stack(lumas))[0], np.stack(finest), sum(light) > DARK * count)

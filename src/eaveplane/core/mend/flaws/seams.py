@@ -47,12 +47,8 @@ def seam_steps(seen: Examined) -> Iterator[Finding]:
         sides = [cv2.dilate((owner == k).astype(np.uint8), np.ones((2 * BAND + 1,) * 2)) > 0 for k in (b, a)]
         here = [(owner == k) & side & reached for k, side in zip((a, b), sides, strict=True)]
         apart = [np.log(light / np.maximum(seen.frames[k], DARKEST)) for k in (a, b)]
-        steps[a, b] = found = np.zeros((height, width), np.float32)
-        for top in range(0, height, TILE):
-            for left in range(0, width, TILE):
-                part = np.s_[top : top + TILE, left : left + TILE]
-                step = _step([side[part] for side in here], [log[part] for log in apart])
-                found[part] = np.where(here[0][part] | here[1][part], step, 0)
+        of_tile = np.repeat(np.repeat(_steps(here, apart), TILE, axis=0), TILE, axis=1)[:height, :width]
+        steps[a, b] = np.where(here[0] | here[1], of_tile, 0)
     for (a, b), found in steps.items():
         near_a, near_b = (cv2.dilate((owner == k).astype(np.uint8), NARROW) > 0 for k in (a, b))
         parts = sorted(patches((np.abs(found) > LEAST) & near_a & near_b, JOINED, LEAST_CELLS), key=lambda patch: -int(patch.mask.sum()))
@@ -87,18 +83,25 @@ def _neighbours(owner: np.ndarray) -> list[tuple[int, int]]:
     return sorted(pairs)
 
 
-def _step(here: list[np.ndarray], apart: list[FloatArray]) -> float:
-    """By how much the weave steps from one side of a seam to the other against both frames, in the channel that steps most; 0 where they do not agree."""
-    if min(int(side.sum()) for side in here) < LEAST_CELLS:
-        return 0.0
+def _steps(here: list[np.ndarray], apart: list[FloatArray]) -> FloatArray:
+    """By how much the weave steps in each tile (h', w') from one side of a seam to the other against both frames, in the channel that steps
+    most; 0 where they do not agree. `here` (2) of (h, w) are the sides, `apart` (2) of (h, w, 3) what the weave differs by from the frames."""
+    cells = [_in_tiles(side[..., None]) for side in here]
     told = []
     for log in apart:
-        first, second = (log[side] for side in here)
-        step = second.mean(axis=0) - first.mean(axis=0)
+        sums = [(_in_tiles(np.where(side[..., None], log, 0)), _in_tiles(np.where(side[..., None], log * log, 0))) for side in here]
+        (first, of_first), (second, of_second) = ((total / np.maximum(n, 1), n) for (total, _), n in zip(sums, cells, strict=True))
+        spread, of_other = (np.maximum(square / np.maximum(n, 1) - mean**2, 0) for (_, square), n, mean in zip(sums, cells, (first, second), strict=True))
         # neighbouring cells are alike: a quarter of them tell as much as all
-        error = np.sqrt(4 * (first.var(axis=0) / len(first) + second.var(axis=0) / len(second)))
-        told.append((step, np.maximum(SURE * error, CLEAR * np.sqrt((first.var(axis=0) + second.var(axis=0)) / 2))))
+        error = np.sqrt(4 * (spread / np.maximum(of_first, 1) + of_other / np.maximum(of_second, 1)))
+        told.append((second - first, np.maximum(SURE * error, CLEAR * np.sqrt((spread + of_other) / 2))))
     (one, least), (other, least_of_other) = told
-    sure = (one * other > 0) & (np.abs(one) > least) & (np.abs(other) > least_of_other)
+    sure = (one * other > 0) & (np.abs(one) > least) & (np.abs(other) > least_of_other) & (np.minimum(*cells) >= LEAST_CELLS)
     steps = np.where(sure, np.sign(one) * np.minimum(np.abs(one), np.abs(other)), 0)
-    return float(steps[np.abs(steps).argmax()])
+    return np.asarray(np.take_along_axis(steps, np.abs(steps).argmax(axis=2)[..., None], axis=2)[..., 0], np.float32)
+
+
+def _in_tiles(values: np.ndarray) -> np.ndarray:
+    """Sums (h', w', c) over tiles of what is given (h, w, c)."""
+    rows, cols = (np.arange(0, n, TILE) for n in values.shape[:2])
+    return np.asarray(np.add.reduceat(np.add.reduceat(values, rows, axis=0, dtype=np.float64), cols, axis=1))

@@ -10,6 +10,7 @@ import numpy as np
 from ....imaging.colour import FloatArray
 from ....imaging.light import root_luma
 from ....imaging.placement import Placement
+from ....imaging.pyramid import Box
 from .finding import Examined, Finding
 
 RADII = (1.5, 2.5, 4.0, 6.0)
@@ -50,7 +51,7 @@ def specks(seen: Examined, luma: FloatArray, level: int, placements: Sequence[Pl
         alone = all(_flux_in(piece, woven, radius, strength) < IN_OTHERS for piece in others) and bool(others)
         if alone:
             said = "A spot that frame {0} alone shows."
-        elif _on_the_sensor(seen, placements, lead, x, y, radius, strength):
+        elif _on_the_sensor(seen, placements, lead, (x, y), radius, strength, shown):
             said = "A spot at one place of the sensor: frame {0} and the others show it where registration moved it to."
         else:
             continue
@@ -117,20 +118,22 @@ def _flux_in(luma: FloatArray, woven: FloatArray, radius: float, strength: float
     return max(shown, spread)
 
 
-def _on_the_sensor(seen: Examined, placements: Sequence[Placement], lead: int, x: float, y: float, radius: float, strength: float) -> bool:
-    """Whether most other frames show the spot at the same place of the sensor rather than at the same place of the scene."""
-    there = placements[lead].back(np.array([[x, y]]))
-    told = []
+def _on_the_sensor(seen: Examined, placements: Sequence[Placement], lead: int, at: tuple[float, float], radius: float, strength: float, shown: Sequence[float]) -> bool:
+    """Whether most other frames show the spot at the same place of the sensor rather than at the same place of the scene, where each shows
+    `shown` of its strength."""
+    there = placements[lead].back(np.array([at]))
+    side = int(np.ceil(6 * radius)) + 4
+    boxes: dict[int, Box] = {}
     for k, placement in enumerate(placements):
-        if k == lead:
-            continue
-        moved = placement.onto(there)[0]
-        if np.hypot(moved[0] - x, moved[1] - y) < max(MOVED, 1.5 * radius):
-            continue
-        side = int(np.ceil(6 * radius)) + 4
-        boxes = [(int(px) - side, int(py) - side, 2 * side + 1, 2 * side + 1) for px, py in (moved, (x, y))]
-        if any(b[0] < 0 or b[1] < 0 or b[0] + b[2] > seen.size[0] or b[1] + b[3] > seen.size[1] for b in boxes):
-            continue
-        on_sensor, in_scene = (_strength(root_luma(seen.read(k, b)), radius) / strength for b in boxes)
-        told.append(on_sensor > 0.6 and in_scene < 0.5 * on_sensor)
-    return bool(told) and float(np.mean(told)) > 0.5
+        x, y = placement.onto(there)[0]
+        box = (int(x) - side, int(y) - side, 2 * side + 1, 2 * side + 1)
+        inside = box[0] >= 0 and box[1] >= 0 and box[0] + box[2] <= seen.size[0] and box[1] + box[3] <= seen.size[1]
+        if k != lead and inside and np.hypot(x - at[0], y - at[1]) >= max(MOVED, 1.5 * radius):
+            boxes[k] = box
+    agree = 0
+    for left, (k, box) in zip(range(len(boxes), 0, -1), boxes.items(), strict=True):
+        if agree + left <= len(boxes) / 2:
+            break
+        on_sensor = _strength(root_luma(seen.read(k, box)), radius) / strength
+        agree += on_sensor > 0.6 and shown[k] < 0.5 * on_sensor
+    return agree > len(boxes) / 2
