@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -80,6 +81,10 @@ class Pyramid:
             return
         mapped = self._map(level, "r+")
         mapped[y : y + piece.shape[0], x : x + piece.shape[1]] = piece
+
+    def begin_as(self, other: Pyramid) -> None:
+        """Take the full size of a picture of the same size and kind."""
+        shutil.copyfile(other.folder / "0.bin", self.folder / "0.bin")
 
     def halve_into_levels(self, box: Box | None = None) -> None:
         """Bring the halved sizes up to date with the full one, everywhere or where `box` of the full size changed."""

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 import threading
+from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from itertools import pairwise
+from itertools import islice, pairwise
 from typing import Any, TypeVar
 
 import numpy as np
@@ -18,6 +19,7 @@ CORES_NAME = "EAVEPLANE_CORES"
 """What tells a process to compute with fewer cores than there are."""
 CORES = max(1, int(os.environ.get(CORES_NAME) or 0)) if os.environ.get(CORES_NAME, "").isdecimal() else len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 _WORTH_SHARING = 250_000
+AHEAD = 2
 
 
 _here = threading.local()
@@ -46,10 +48,14 @@ def side_by_side(work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
         return work(item)
 
     with ThreadPoolExecutor(CORES) as pool:
-        futures = [pool.submit(one, item) for item in items]
+        # only so many ahead of what is taken: results may be large, and items many
+        coming = iter(items)
+        futures = deque(pool.submit(one, item) for item in islice(coming, AHEAD * CORES))
         try:
-            for future in futures:
-                yield future.result()
+            while futures:
+                done = futures.popleft().result()
+                futures.extend(pool.submit(one, item) for item in islice(coming, 1))
+                yield done
         finally:
             for future in futures:
                 future.cancel()

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from ...imaging.placement import around, scaled, through
 from ...imaging.resample import halve, warp
-from ...imaging.rows import CORES, side_by_side
+from ...imaging.rows import side_by_side
 from .features import Features, first_fit
 from .refine import HOMOGRAPHY, ROTATION, SIMILARITY, Adjustment, Tiles, adjust, banded, measure_pair, working_inside
 from .trust import REFERENCE, Trust, trust
@@ -76,13 +76,10 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
     inside = working_inside(size, fits)
     kept: dict[int, FloatArray] = {}
     pairs: list[Tiles] = []
-    for k in range(count):
+    for k, bands in enumerate(side_by_side(lambda i: banded(warp(luma(i), fits[i], (0, 0, *size), repeat_edge=True)), range(count))):
         heard(k / count)
-        if k not in kept:
-            # as many at a time as there are cores: of a hundred frames not all are held
-            some = range(k, min(k + CORES, count))
-            kept.update(zip(some, side_by_side(lambda i: banded(warp(luma(i), fits[i], (0, 0, *size), repeat_edge=True)), some), strict=True))
-        noise = _band_noise(kept[k][0])
+        kept[k] = bands
+        noise = _band_noise(bands[0])
         for other in (k - 1, k - 2):
             if other >= 0:
                 pairs.append(measure_pair(other, k, kept[other], kept[k], inside[other] & inside[k], noise))

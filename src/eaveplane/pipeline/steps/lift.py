@@ -45,10 +45,8 @@ class Lift(Step):
         orders = near_to_far(laid.places.at, focus) if laid.places and laid.places.trusted else []
         from_weave, (width, height) = open_weave(cache, woven.key), laid.size
         levels = Pyramid.create(folder / "picture", width, height, 3, "float32", registered.frames[0].at_full_size_only())
-        # from the bottom up, as it was woven
+        levels.begin_as(from_weave)
         blocks = blocks_of((0, 0, width, height), laid.size)
-        for x, y, w, h in blocks:
-            levels.write(0, x, y, from_weave.read(0, (x, y, w, h)))
         refused, most = np.zeros((height, width), np.bool_), 0.0
         shown = np.zeros((height, width), np.uint8)
         best: tuple[_Lifting, Fronts] | None = None
