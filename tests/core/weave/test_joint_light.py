@@ -83,18 +83,51 @@ def test_planes_explain_what_they_show(places: list[float], data: st.DataObject)
 
 
 @settings(max_examples=25)
-@given(st.lists(st.floats(0, 25), min_size=2, max_size=5, unique=True), st.floats(1e-8, 1e-3))
-@example([0.0, 0.5, 0.25], 1e-4)
-@example([0.2 * k for k in range(30)], 1e-4)
-def test_weights_keep_the_mean_and_what_is_tried_covers_all_frames(places: list[float], noise: float) -> None:
+@given(st.lists(st.floats(0, 25), min_size=2, max_size=5, unique=True), st.floats(1e-6, 1e3))
+@example([0.0, 0.5, 0.25], 0.1)
+@example([0.2 * k for k in range(30)], 0.1)
+def test_weights_keep_the_mean_and_what_is_tried_covers_all_frames(places: list[float], error: float) -> None:
     tried = explanations(tuple(places))
     assert tried[-1] == tuple(sorted(places))
     for planes in tried:
-        weights = weights_of(tuple(places), planes, noise)
+        weights = weights_of(tuple(places), planes, error)
         assert weights[:, 0].sum() == pytest.approx(1, abs=1e-3) and np.isfinite(weights).all()
     singles = np.array([p[0] for p in tried if len(p) == 1])
     assert np.abs(singles - np.array(places)[:, None]).min(axis=1).max() <= 0.35
     assert all(b - a >= LEAST_APART for a, b in (p for p in tried if len(p) == 2) if len(places) > 2)
+
+
+@settings(max_examples=25)
+@given(st.lists(st.integers(0, 12), min_size=2, max_size=5, unique=True))
+def test_nothing_that_a_frame_shows_sharp_is_lost_but_to_noise(steps: list[int]) -> None:
+    """How much of the waves of a plane its sum has: all of them where some frame is focused there, less the more noise there is."""
+    places = tuple(1.5 * step for step in steps)
+
+    def kept(planes: tuple[float, ...], error: float) -> np.ndarray:
+        seen = disc_left(FREQUENCIES * (np.array(places) - planes[0])[:, None])
+        return np.asarray((weights_of(places, planes, error) * seen).sum(axis=0))[FREQUENCIES < 0.5]
+
+    for planes in ((places[0],), (places[0], places[1])):
+        sharp, noisy, lost = (kept(planes, error) for error in (1e-3, 1.0, 30.0))
+        assert sharp.min() > 0.95 and sharp.max() < 1.01
+        assert lost[-1] < noisy[-1] < sharp[-1] and lost[-1] < 0.6
+    # what lies between all of them is known less well: its finest waves are not made up
+    between = (places[0] + 0.75,)
+    assert kept(between, 1e-3)[-1] < kept((places[0],), 1e-3)[-1]
+
+
+@pytest.mark.parametrize(("noise", "least", "most"), [(1e-3, 0.94, 1.005), (3e-2, 0.0, 0.63)])
+def test_a_clear_line_keeps_its_contrast_and_a_faint_one_gives_way_to_noise(noise: float, least: float, most: float) -> None:
+    """Lines a pixel wide and a fifth darker, in one plane of two."""
+    rng, places = np.random.default_rng(8), (0.0, 3.5)
+    lines = np.full((SIZE[1], SIZE[0], 3), 0.3, np.float32)
+    lines[:, 20::16] *= 0.8
+    frames = [np.square(np.maximum(root_of(_defocused(lines, u)) + noise * rng.standard_normal(lines.shape, np.float32), 0)) for u in places]
+    laid, gates = _laid(frames, Places(places, 0.1, noise**2 / 4, 3 * noise**2 / 2), 20 * noise**2)
+    picture = light_of(weave_box(laid, gates, Weaving(), [], WHOLE, 0)[0])[64:-64, 64:-64]
+    step = lines[0, 64:-64, 0] - lines[0, 64:-64, 0].mean()
+    shown = (picture.mean(axis=(0, 2)) * step).sum() / (step * step).sum()
+    assert least < shown < most
 
 
 def test_light_that_adds_up_is_summed_to_what_no_choice_reaches() -> None:

@@ -39,8 +39,11 @@ PARTING_RIDGE = 0.01
 """The same where each frame's plane is parted from the others."""
 OTHERS = 0.003
 """Part of the energy that may lie in the planes of other frames."""
-SPECTRUM, SLOPE = 3000.0, 2.2
-"""A natural picture's energy falls with frequency to this power; noise of variance v has SPECTRUM * v of its energy at one cycle a pixel."""
+SLOPE = 2.2
+"""A natural picture's energy falls with frequency to this power."""
+BETWEEN, UNLIKE = 0.2, 0.3
+"""Pixels from where all frames are focused in which a plane lies between them: no frame shows it sharp, and that discs are unlike those that are
+reckoned with counts as so much of the energy at one cycle a pixel."""
 
 
 def disc_left(turns: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -80,18 +83,21 @@ def unexplained_by(places: tuple[float, ...], planes: Planes, width: float) -> T
 
 
 @lru_cache(MOST_KEPT)
-def weights_of(places: tuple[float, ...], planes: Planes, noise: float) -> Table:
+def weights_of(places: tuple[float, ...], planes: Planes, error: float) -> Table:
     """Weights (n, STEPS) of the frames' waves in the best linear estimate (Wiener) of the sum of pictures in `planes`.
 
     Best in the mean over pictures whose energy lies in the planes in equal parts, a little of it where other frames are focused;
-    `noise` is the variance of a pixel in root light. The mean is kept as it is.
+    `error` is what noise has of their energy at one cycle a pixel. The mean is kept as it is.
     """
     n, m = len(places), len(planes)
     at, part = np.concatenate([planes, places]), np.concatenate([np.full(m, (1 - OTHERS) / m), np.full(n, OTHERS / n)])
     seen = disc_left(COARSE[:, None, None] * (np.array(places)[None, :, None] - at))
     both = np.einsum("fiz,fjz,z->fij", seen, seen, part)
-    error = noise * SPECTRUM * np.maximum(COARSE, 1 / 512) ** SLOPE * 2 / m + (RIDGE if m > 1 else SINGLE_RIDGE)
-    found = np.linalg.solve(both + (error * 2 / n)[:, None, None] * np.eye(n), np.einsum("fjz,z->fj", seen, part)[..., None])[..., 0]
+    spectrum = np.maximum(COARSE, 1 / 512) ** SLOPE
+    ridge = (error * spectrum * 2 / m + (RIDGE if m > 1 else SINGLE_RIDGE)) * 2 / n
+    if max(np.abs(np.array(places) - plane).min() for plane in planes) > BETWEEN:
+        ridge += UNLIKE * spectrum
+    found = np.linalg.solve(both + ridge[:, None, None] * np.eye(n), np.einsum("fjz,z->fj", seen, part)[..., None])[..., 0]
     return _spread((found / found[:1].sum(axis=1, keepdims=True)).T)
 
 

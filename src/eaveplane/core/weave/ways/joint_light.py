@@ -31,8 +31,12 @@ from ..places import Places, evened
 from ..planes import Planes, explanations, unexplained_by, weights_of
 from .crisp_seams import crisp_seams
 
-BY_FINEST = 2.0
-"""A Laplacian of root light varies at least by so many times what the finest octave does: where much is clipped its own measure says nothing."""
+BY_FINEST = 0.1
+"""A pixel of root light varies at least by this part of what the finest octave does: where much is clipped its own measure says nothing."""
+SPECTRUM = 3e5
+"""What noise of variance 1 has, at one cycle a pixel, of the energy of a natural picture in root light;"""
+FAINTEST, FINER, LEAST_ERROR = 400.0, 4, 1e-6
+"""and the energy, in noise, of detail for which noise counts as much as all, in its square less for stronger detail. So many steps an octave."""
 BLOCK = 512
 """Sums are made in squares of this many pixels that lie fixed in the picture, so that a pixel is the same whatever is asked for."""
 FADE = 64
@@ -53,9 +57,9 @@ USED, LEAST_USED = 0.1, 0.01
 FINE_WINDOW, DECISION, FAINT = 0.85, 4.0, 6.0
 """Pixels (sigma) in which the finest octave of frames is compared, the power by which the stronger is preferred, and the energy, in noise,
 below which frames are averaged rather."""
-CLEAR = 6.0
+CLEAR = 4.0
 """Energy, in noise, at which the sum has half of its part in the finest octave."""
-EDGE_FROM, EDGE_OVER, EDGE_LEAST, EDGE_MOST = 0.9, 2.0, 0.1, 0.7
+EDGE_FROM, EDGE_OVER, EDGE_LEAST, EDGE_MOST = 0.9, 2.0, 0.2, 0.7
 """The sum's part in the finest octave where several planes meet rises, over so many pixels, with the step between the foci of frames."""
 ALONE, ALONE_MORE, ALONE_LARGE = 0.95, 0.2, 2.5
 """Its part in a single plane at a step of 1 px, and what each pixel of step adds, up to that many."""
@@ -98,11 +102,13 @@ class Lengthened:
 
 @dataclass(frozen=True, eq=False)
 class Told:
-    """What frames tell of a place: explanations worth using with their shares (e, h/2, w/2), the share of single planes (h/2, w/2), and
-    what the best explanation leaves (h/2, w/2) as part of the energy: below a tenth where things stood still, about 1 where they did not."""
+    """What frames tell of a place: explanations worth using with their shares (e, h/2, w/2) and how strong, in noise, the detail is of which they
+    have most (e), the share of single planes (h/2, w/2), and what the best explanation leaves (h/2, w/2) as part of the energy: below a tenth where
+    things stood still, about 1 where they did not."""
 
     used: list[Planes]
     share: FloatArray
+    strength: list[float]
     single: FloatArray
     left: FloatArray
 
@@ -134,7 +140,8 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     single = np.sum([part for i, part in zip(used, kept, strict=True) if len(tried[i]) == 1], axis=0, dtype=np.float32)
     apart = np.maximum(least / (energy + 10 * noise), soft(least, AROUND) / around_it)
     apart = np.maximum(apart, elsewhere(coarse, float(np.ptp(places.at)) / 2))
-    return Told([tried[i] for i in used], np.asarray(kept, np.float32), np.broadcast_to(single, energy.shape), apart)
+    strength = [float((part * energy * energy).sum() / max(float((part * energy).sum()), 1e-12)) / noise for part in kept]
+    return Told([tried[i] for i in used], np.asarray(kept, np.float32), strength, np.broadcast_to(single, energy.shape), apart)
 
 
 def energy_of(bands: FloatArray) -> FloatArray:
@@ -161,13 +168,15 @@ def elsewhere(coarse: FloatArray, widest: float) -> FloatArray:
 
 
 def summed(light: Sequence[FloatArray], told: Told, places: Places, noise: float, around: Lengthened) -> FloatArray:
-    """The linear picture (h, w, 3) of frames (h, w, 3) in linear light; `noise` is the variance of a Laplacian of root light."""
+    """The linear picture (h, w, 3) of frames (h, w, 3) in linear light; `noise` is the variance of a pixel in root light."""
     height, width = light[0].shape[:2]
     waves = around.whole()
     spectrum = waves.of(light)
     out = np.zeros((height, width, 3), np.float32)
-    for planes, part in zip(told.used, told.share, strict=True):
-        picture = waves.picture(spectrum, weights_of(places.at, planes, noise))
+    for planes, part, strength in zip(told.used, told.share, told.strength, strict=True):
+        # where detail is weak noise is kept down, where it is strong nothing of it is lost; in steps, for tables are kept
+        error = min(noise * SPECTRUM, (FAINTEST / max(strength, 1e-3)) ** 2)
+        picture = waves.picture(spectrum, weights_of(places.at, planes, 2.0 ** (round(FINER * np.log2(max(error, LEAST_ERROR))) / FINER)))
         wide = cv2.resize(part, (width, height), interpolation=cv2.INTER_LINEAR)
         for c in range(3):
             out[..., c] += wide * picture[c]
@@ -260,7 +269,7 @@ def woven_piece(piece: Piece, summing: Sequence[int]) -> tuple[FloatArray, dict[
     places, around = piece.laid.places.of(summing).halved(piece.level), lengthened(piece)
     light = [light_of(piece.pictures[k]) for k in summing]
     told = explained(light, places, around)
-    linear = summed(light, told, places, max(piece.laid.noise * 0.25**piece.level, BY_FINEST * places.finest), around)
+    linear = summed(light, told, places, max(piece.laid.noise * 0.25**piece.level / LAPLACIAN, BY_FINEST * places.finest), around)
     picture = joined(list(piece.pictures.values()), linear, told, list(piece.reach.values()), places)
     moved = soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
     if moved.max() > BARELY:
