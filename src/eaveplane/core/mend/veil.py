@@ -55,6 +55,8 @@ AGAINST, LITTLE = 0.6, 0.002
 hang together with a stem."""
 LOCAL = 3.0
 """Cells (sigma) over which that is judged where a whole front does not pass."""
+MOST_TRIED = 16
+"""Single planes that are tried at most: of dense stacks or large blurs evenly chosen ones."""
 SHOWN, WHOLE = 0.01, 0.05
 """Coverage by a veil from which, and at which wholly, the picture is the lifted one."""
 
@@ -136,14 +138,17 @@ def energies(part: Cut, thin: NDArray[np.uint16], fronts: Fronts, quiet: Sequenc
     """Energies of a block by front; `thin` (h, w) and with what is solid, `fronts`, are where there may be some in all that was read."""
     out: dict[int, Energies] = {}
     # in luminance: a third of the transforms, and on four stacks the same gains
-    grey = part.sheaf.grey()
-    for k, mask in _masks(part, fronts.number):
+    grey, masks = part.sheaf.grey(), _masks(part, fronts.number)
+    if not masks:
+        return out
+    before_all, every_all = _left_by_one(grey, grey.light)
+    for k, mask in masks:
         box = _around(grey, k, mask)
         sheaf, whole, number = grey.cropped(*box), mask[box], part.numbers[k] + 1
         solid, outline = fronts.solid[box] & whole, thin[box] == number
         # inside of what is solid it proves nothing that nothing is seen behind it
         near = cv2.dilate(whole.astype(np.uint8), disc_of(REACH)) * (cv2.dilate(solid.astype(np.uint8), disc_of(1)) == 0)
-        before, every = _left_by_one(sheaf, sheaf.light)
+        before, every = before_all[box], every_all[box]
         left = [_left_by_one(sheaf, lift(sheaf, k, m, s, quiet[part.numbers[k]]).ground)[0] if m.any() else before for m, s in ((outline, np.zeros_like(solid)), (whole, solid))[: 1 + solid.any()]]
         maps = []
         for energy in (before, left[0], left[-1], every):
@@ -286,7 +291,9 @@ def _left_by_one(sheaf: Sheaf, luma: FloatArray) -> tuple[FloatArray, FloatArray
     bands, _ = evened_luma(np.stack([halve(frame[..., 0]) for frame in luma]))
     waves = sheaf.around.halved()
     spectrum = waves.of(list(bands))
-    left = np.min([left_by(planes, sheaf.places, waves, spectrum) for planes in explanations(sheaf.places.at) if len(planes) == 1], axis=0)
+    alone = [planes for planes in explanations(sheaf.places.at) if len(planes) == 1]
+    some = np.unique(np.round(np.linspace(0, len(alone) - 1, min(len(alone), MOST_TRIED))).astype(int))
+    left = np.min([left_by(alone[i], sheaf.places, waves, spectrum) for i in some], axis=0)
     left = np.maximum(left - len(luma) * sheaf.places.evened, 0).astype(np.float32)
     size = (luma.shape[2], luma.shape[1])
     return np.asarray(cv2.resize(left, size, interpolation=cv2.INTER_LINEAR), np.float32), np.asarray(cv2.resize(energy_of(bands), size, interpolation=cv2.INTER_LINEAR), np.float32)

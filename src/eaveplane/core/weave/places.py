@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import pairwise
 
 import cv2
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import LUMA, FloatArray
 from ...imaging.resample import halve
+from ...imaging.rows import side_by_side
 from .planes import disc_left
 
 Line = NDArray[np.float64]
@@ -27,7 +29,7 @@ MISFIT = 0.03
 """Part of the energy that discs never explain."""
 FIRST_STEP, ROUGH_STEP, LAST_STEP, ROUNDS = 0.6, 0.3, 0.07, 60
 """Pixels by which places are moved at first, until few tiles no longer tell, and at last."""
-FEW = 4
+FEW, MOST_SEEN = 4, 512
 SCALES = (1.0, 0.8, 0.9, 1.1, 1.25)
 NOTHING = 0.9
 """Unexplained by more than this, places are not to be trusted."""
@@ -113,14 +115,23 @@ def shared_energies(tiles: FloatArray, noise: float) -> Tiles:
 
 def unexplained(places: Line, tiles: Tiles) -> float:
     """Mean over tiles of what the best single plane leaves of them, each between 0 and 1: those with depth edges drop out."""
-    tried = np.linspace(places.min(), places.max(), max(2, int(np.ceil(np.ptp(places) / 0.4))) + 1)
-    seen = disc_left(tiles.frequencies * (places[:, None, None] - tried[None, :, None]))
+    low, high, frequencies = float(places.min()), float(places.max()), tuple(tiles.frequencies.tolist())
+    seen = np.stack([_seen_by(float(place), low, high, frequencies) for place in places])
     # the energy that a plane explains is a quadratic form of the shared energies, frequency by frequency
-    form = seen[tiles.pairs[:, 0]] * seen[tiles.pairs[:, 1]] / ((seen**2).sum(axis=0) + 1e-3)
-    told = tiles.shared @ np.moveaxis(form, 1, 2).reshape(-1, len(tried)).astype(np.float32)
+    seen /= np.sqrt((seen**2).sum(axis=0) + np.float32(1e-3))
+    form = seen[tiles.pairs[:, 0]] * seen[tiles.pairs[:, 1]]
+    told = tiles.shared @ form.reshape(-1, form.shape[2])
     left = tiles.energy.sum(axis=1) - told.max(axis=1)
     ratio = left / (len(places) * tiles.noise * 2 + MISFIT * tiles.energy.max(axis=1))
     return float((ratio / (1 + ratio)).mean())
+
+
+@lru_cache(MOST_SEEN)
+def _seen_by(place: float, low: float, high: float, frequencies: tuple[float, ...]) -> FloatArray:
+    """What a frame focused at a place leaves of waves (RINGS, planes) in the planes that are tried from `low` to `high`. A search moves one
+    frame at a time, and the others see what they saw."""
+    tried = np.linspace(low, high, max(2, int(np.ceil((high - low) / 0.4))) + 1)
+    return disc_left(np.array(frequencies)[:, None] * (place - tried)).astype(np.float32)
 
 
 def find_places(tiles: Tiles, starts: Sequence[Line]) -> tuple[Line, float]:
@@ -128,7 +139,7 @@ def find_places(tiles: Tiles, starts: Sequence[Line]) -> tuple[Line, float]:
     they are not to be trusted). Only their differences mean anything, and blur does not tell which end is near."""
     few = tiles.some(FEW)
     scaled = [min((start * scale for scale in SCALES), key=lambda u: unexplained(u, few)) for start in starts]
-    rough = [_refined(start, few, FIRST_STEP, ROUGH_STEP) for start in scaled]
+    rough = list(side_by_side(lambda start: _refined(start, few, FIRST_STEP, ROUGH_STEP), scaled))
     # few tiles tell where to go from a start, not which start was right
     places = min(rough, key=lambda u: unexplained(u, tiles))
     places = _refined(_exchanged(places, tiles), tiles, ROUGH_STEP, LAST_STEP)

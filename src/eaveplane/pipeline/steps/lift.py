@@ -33,7 +33,7 @@ SAMPLED = 9
 class Lift(Step):
     """A weave by joint light with veils lifted where the frames bear it out."""
 
-    name, version = "lift", 7
+    name, version = "lift", 8
     woven: Weave
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
