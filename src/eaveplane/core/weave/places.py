@@ -30,6 +30,7 @@ MISFIT = 0.03
 FIRST_STEP, ROUGH_STEP, LAST_STEP, ROUNDS = 0.6, 0.3, 0.07, 60
 """Pixels by which places are moved at first, until few tiles no longer tell, and at last."""
 FEW, MOST_SEEN = 4, 512
+"""One tile of so many tells the way at first; tables that are kept of what frames see of planes."""
 SCALES = (1.0, 0.8, 0.9, 1.1, 1.25)
 NOTHING = 0.9
 """Unexplained by more than this, places are not to be trusted."""

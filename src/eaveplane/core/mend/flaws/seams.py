@@ -89,7 +89,7 @@ def _steps(here: list[np.ndarray], apart: list[FloatArray]) -> FloatArray:
     cells = [_in_tiles(side[..., None]) for side in here]
     told = []
     for log in apart:
-        sums = [(_in_tiles(np.where(side[..., None], log, 0)), _in_tiles(np.where(side[..., None], log * log, 0))) for side in here]
+        sums = [(_in_tiles(np.where(side[..., None], log, 0)), _in_tiles(np.where(side[..., None], np.square(log, dtype=np.float64), 0))) for side in here]
         (first, of_first), (second, of_second) = ((total / np.maximum(n, 1), n) for (total, _), n in zip(sums, cells, strict=True))
         spread, of_other = (np.maximum(square / np.maximum(n, 1) - mean**2, 0) for (_, square), n, mean in zip(sums, cells, (first, second), strict=True))
         # neighbouring cells are alike: a quarter of them tell as much as all

@@ -34,9 +34,11 @@ from .crisp_seams import crisp_seams
 BY_FINEST = 0.1
 """A pixel of root light varies at least by this part of what the finest octave does: where much is clipped its own measure says nothing."""
 SPECTRUM = 3e5
-"""What noise of variance 1 has, at one cycle a pixel, of the energy of a natural picture in root light;"""
-FAINTEST, FINER, LEAST_ERROR = 400.0, 4, 1e-6
-"""and the energy, in noise, of detail for which noise counts as much as all, in its square less for stronger detail. So many steps an octave."""
+"""What noise of variance 1 counts for at most at one cycle a pixel, as part of the energy of a picture in root light."""
+FAINTEST = 400.0
+"""Energy of detail, in noise, at which noise counts for as much there as the picture does; for stronger detail it is less in the square."""
+STEPS_AN_OCTAVE, LEAST_ERROR = 4, 1e-6
+"""In such steps that is told, for tables are kept, and from so little on."""
 BLOCK = 512
 """Sums are made in squares of this many pixels that lie fixed in the picture, so that a pixel is the same whatever is asked for."""
 FADE = 64
@@ -174,9 +176,9 @@ def summed(light: Sequence[FloatArray], told: Told, places: Places, noise: float
     spectrum = waves.of(light)
     out = np.zeros((height, width, 3), np.float32)
     for planes, part, strength in zip(told.used, told.share, told.strength, strict=True):
-        # where detail is weak noise is kept down, where it is strong nothing of it is lost; in steps, for tables are kept
+        # where detail is weak noise is kept down, where it is strong nothing of it is lost
         error = min(noise * SPECTRUM, (FAINTEST / max(strength, 1e-3)) ** 2)
-        picture = waves.picture(spectrum, weights_of(places.at, planes, 2.0 ** (round(FINER * np.log2(max(error, LEAST_ERROR))) / FINER)))
+        picture = waves.picture(spectrum, weights_of(places.at, planes, 2.0 ** (round(STEPS_AN_OCTAVE * np.log2(max(error, LEAST_ERROR))) / STEPS_AN_OCTAVE)))
         wide = cv2.resize(part, (width, height), interpolation=cv2.INTER_LINEAR)
         for c in range(3):
             out[..., c] += wide * picture[c]
