@@ -109,7 +109,8 @@ def test_nothing_that_a_frame_shows_sharp_is_lost_but_to_noise(steps: list[int])
 
     for planes in ((places[0],), (places[0], places[1])):
         sharp, noisy, lost = (kept(planes, error) for error in (1e-3, 1.0, 30.0))
-        assert sharp.min() > 0.95 and sharp.max() < 1.01
+        # pairs close together may come out a little too strong where others are far off: of any five of these places by 1.7 % at most
+        assert sharp.min() > 0.98 and sharp.max() < 1.02
         assert lost[-1] < noisy[-1] < sharp[-1] and lost[-1] < 0.6
     # what lies between all of them is known less well: its finest waves are not made up
     between = (places[0] + 0.75,)
