@@ -279,9 +279,8 @@ def test_a_picture_is_kept_to_what_frames_show(low: float, high: float, value: f
     assert min(low, high) - 0.16 * span - 1e-6 <= found.min() and found.max() <= max(low, high) + 0.21 * span + 1e-6
 
 
-@pytest.mark.parametrize("true", [(5.0, 2.5, 0.0), (4.0, 3.1, 1.0, 0.0), (3.0, 0.0, 6.0, 9.0)])
-def test_where_frames_are_focused_is_found_from_the_pictures(true: tuple[float, ...]) -> None:
-    """A slope from near to far, rough guesses, noise, an order that was taken for the true one: differences of places to a third of a pixel."""
+def _slope(true: tuple[float, ...]) -> tuple[RegisteredFrames, np.ndarray]:
+    """Frames focused at these places on a slope from near to far, with noise, and how much detail there is."""
     rng, texture = np.random.default_rng(2), _texture(6)
     depth = np.linspace(max(true), 0, 12)
     rows = np.minimum(np.arange(SIZE[1]) * 12 // SIZE[1], 11)
@@ -291,8 +290,23 @@ def test_where_frames_are_focused_is_found_from_the_pictures(true: tuple[float, 
         for k, z in enumerate(depth):
             frame[rows == k] = _defocused(texture, abs(u - z))[rows == k]
         frames.append(np.square(root_of(frame) + 2e-3 * rng.standard_normal(frame.shape)).astype(np.float32))
-    laid, _ = _laid(frames, None)
     detail = cv2.resize(np.square(cv2.Laplacian(root_of(texture).mean(axis=2).astype(np.float32), cv2.CV_32F)), (SIZE[0] // 4, SIZE[1] // 4), interpolation=cv2.INTER_AREA)
+    return _laid(frames, None)[0], detail
+
+
+def test_a_frame_that_was_taken_to_lie_far_off_on_the_wrong_side_is_brought_back() -> None:
+    true = (10.0, 8.0, 6.0, 4.0, 2.0, 0.0)
+    laid, detail = _slope(true)
+    found = locate(lambda k, box: laid.read(k, 0, box), len(true), SIZE, detail, [np.array([-14.0, 8.0, 6.0, 4.0, 2.0, 0.0])])
+    assert found is not None
+    at = np.array(found.at) * np.sign(found.at[1] - found.at[-1])
+    np.testing.assert_allclose(at - at[-1], true, atol=0.5)
+
+
+@pytest.mark.parametrize("true", [(5.0, 2.5, 0.0), (4.0, 3.1, 1.0, 0.0), (3.0, 0.0, 6.0, 9.0)])
+def test_where_frames_are_focused_is_found_from_the_pictures(true: tuple[float, ...]) -> None:
+    """A slope from near to far, rough guesses, noise, an order that was taken for the true one: differences of places to a third of a pixel."""
+    laid, detail = _slope(true)
     starts = [1.2 * np.arange(len(true)), 3.0 * np.arange(len(true))]
     found = locate(lambda k, box: laid.read(k, 0, box), len(true), SIZE, detail, starts)
     assert found is not None and found.trusted

@@ -31,7 +31,7 @@ BAND = 1
 class Locate(Step):
     """Places of the frames, two or more, that are woven by themselves."""
 
-    name, version = "places", 4
+    name, version = "places", 5
     registered: Register | Nudged
     found: tuple[int, ...]
 
