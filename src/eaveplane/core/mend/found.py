@@ -17,7 +17,6 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box
 from ...imaging.resample import halve
-from ...imaging.rows import side_by_side
 from ...imaging.soft import soft
 
 PER_OCTAVE = 20
@@ -153,7 +152,7 @@ def fronts_in(detail: Detail) -> NDArray[np.uint16]:
         return np.asarray(cv2.morphologyEx(mask & good[labels], cv2.MORPH_CLOSE, disc_of(2)) > 0)
 
     out, numbers = np.zeros_like(owner), np.flatnonzero(np.bincount(owner[strength > strong]))
-    for number, mask in zip(numbers, side_by_side(found, numbers.tolist()), strict=True):
+    for number, mask in zip(numbers, map(found, numbers.tolist()), strict=True):
         out[mask & (out == 0)] = number + 1
     return out
 
@@ -189,7 +188,7 @@ def with_solid(thin: NDArray[np.uint16], detail: Detail) -> Fronts:
 
     out, solid = thin.copy(), np.zeros(thin.shape, np.bool_)
     numbers = np.flatnonzero(np.bincount(detail.nearest[detail.hides > 0]))
-    for number, masks in zip(numbers, side_by_side(found, numbers.tolist()), strict=True):
+    for number, masks in zip(numbers, map(found, numbers.tolist()), strict=True):
         if masks is not None:
             out[masks[0] & (out == 0)] = number + 1
             solid |= masks[1] & (out == number + 1)

@@ -19,7 +19,6 @@ from ...imaging.colour import FloatArray
 from ...imaging.light import light_of, root_of
 from ...imaging.pyramid import Box
 from ...imaging.resample import halve
-from ...imaging.rows import side_by_side
 from ...imaging.soft import soft
 from ..weave.laid import MARGIN, Piece, RegisteredFrames, Weaving, piece_of, wide_of
 from ..weave.places import evened_luma
@@ -179,7 +178,7 @@ def unexplained(thin: NDArray[np.uint16], fronts: Fronts, left: FloatArray, ever
         return np.asarray(mask & (_in_pixels(poorly[labels] | near, mask.shape) > 0))
 
     keep = np.zeros(thin.shape, np.bool_)
-    for mask in side_by_side(kept, np.flatnonzero(np.bincount(fronts.number.ravel()))[1:].tolist()):
+    for mask in map(kept, np.flatnonzero(np.bincount(fronts.number.ravel()))[1:].tolist()):
         keep |= mask
     return np.where(keep, thin, np.uint16(0)), Fronts(np.where(keep, fronts.number, np.uint16(0)), fronts.solid & keep)
 
@@ -211,7 +210,7 @@ def standing(thin: NDArray[np.uint16], fronts: Fronts, told: Mapping[int, Energi
 
     out, left, explained = np.zeros_like(thin), np.zeros(thin.shape, np.bool_), 0.0
     stays = np.zeros(thin.shape, np.bool_)
-    for number, (stand, sure, poorly, more) in zip(told, side_by_side(judged, list(told)), strict=True):
+    for number, (stand, sure, poorly, more) in zip(told, map(judged, told), strict=True):
         out[stand & (sure | ~stays)] = number
         stays |= sure
         left |= poorly

@@ -55,9 +55,7 @@ def examined(
         pass
     tell(0.2)
     frames = np.empty((count, *shape, 3), np.float16)
-    told = side_by_side(lambda k: np.sqrt(signal(measure_detail(luma))) if k is None else _quarter(laid, k, only_full_size), [None, *range(count)])
-    contrast = next(told)
-    for k, whole in enumerate(told):
+    for k, whole in enumerate(side_by_side(lambda k: _quarter(laid, k, only_full_size), range(count))):
         frames[k] = whole
         tell(0.2 + 0.8 * (k + 1) / count)
     reach = np.stack([laid.covers(k, POOL_LEVEL, (0, 0, shape[1], shape[0])) for k in range(count)])
@@ -66,7 +64,7 @@ def examined(
     def read(k: int | None, box: Box) -> FloatArray:
         return woven(box) if k is None else laid.read(k, 0, box)
 
-    return Examined(contrasts, contrast, reach, small, frames, gates, places, laid.size, laid.noise / LAPLACIAN, read), luma
+    return Examined(contrasts, np.sqrt(signal(measure_detail(luma))), reach, small, frames, gates, places, laid.size, laid.noise / LAPLACIAN, read), luma
 
 
 def _quarter(laid: RegisteredFrames, k: int, only_full_size: bool) -> FloatArray:
