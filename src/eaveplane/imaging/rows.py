@@ -20,6 +20,7 @@ CORES_NAME = "EAVEPLANE_CORES"
 CORES = max(1, int(os.environ.get(CORES_NAME) or 0)) if os.environ.get(CORES_NAME, "").isdecimal() else len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 _WORTH_SHARING = 250_000
 AHEAD = 2
+"""Results for each core that may be made before they are taken."""
 
 
 _here = threading.local()

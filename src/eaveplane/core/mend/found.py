@@ -142,18 +142,15 @@ def fronts_in(detail: Detail) -> NDArray[np.uint16]:
     there; 0 for none."""
     owner, strength = detail.owner, detail.strength
     weak, strong = (int(np.log2(level) * PER_OCTAVE) for level in (WEAK, STRONG))
-
-    def found(number: int) -> NDArray[np.bool_]:
+    out = np.zeros_like(owner)
+    for number in np.flatnonzero(np.bincount(owner[strength > strong])):
         mask = ((owner == number) & (strength > weak)).astype(np.uint8)
         count, labels = cv2.connectedComponents(mask, connectivity=8)
         good = np.zeros(count, np.bool_)
         good[np.unique(labels[(strength > strong) & (mask > 0)])] = True
         mask &= extended(np.asarray(cv2.morphologyEx(good[labels].astype(np.uint8) * mask, cv2.MORPH_CLOSE, disc_of(2)), np.uint8))
-        return np.asarray(cv2.morphologyEx(mask & good[labels], cv2.MORPH_CLOSE, disc_of(2)) > 0)
-
-    out, numbers = np.zeros_like(owner), np.flatnonzero(np.bincount(owner[strength > strong]))
-    for number, mask in zip(numbers, map(found, numbers.tolist()), strict=True):
-        out[mask & (out == 0)] = number + 1
+        found = cv2.morphologyEx(mask & good[labels], cv2.MORPH_CLOSE, disc_of(2))
+        out[(found > 0) & (out == 0)] = number + 1
     return out
 
 
@@ -167,15 +164,14 @@ def extended(mask: NDArray[np.uint8]) -> NDArray[np.uint8]:
 
 def with_solid(thin: NDArray[np.uint16], detail: Detail) -> Fronts:
     """Fronts (h, w) that are `thin`, and solid things of which some may be the outline."""
+    out, solid = thin.copy(), np.zeros(thin.shape, np.bool_)
     hides = detail.hides.astype(np.float32) / STEPS
-
-    def found(number: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_]] | None:
-        """Where the front of a number may cover something, and where it does so for sure."""
+    for number in np.flatnonzero(np.bincount(detail.nearest[detail.hides > 0])):
         place = np.where(detail.nearest == number, hides, np.minimum(hides, 0))
         mine = halve((thin == number + 1).astype(np.float32)) > 0
         things = _bordered(place, mine)
         if not things.any():
-            return None
+            continue
         region = _in_pixels(things, thin.shape)
         region |= (thin == number + 1).astype(np.uint8) & np.asarray(cv2.dilate(region, disc_of(4)), np.uint8)
         region = np.asarray(cv2.morphologyEx(region, cv2.MORPH_CLOSE, disc_of(2)), np.uint8)
@@ -184,14 +180,9 @@ def with_solid(thin: NDArray[np.uint16], detail: Detail) -> Fronts:
         sure = mean > HIDES
         sure[0] = False
         inside = sure[labels]
-        return (region > 0) & (cv2.dilate(inside.astype(np.uint8), disc_of(INSIDE + 1)) > 0), inside
-
-    out, solid = thin.copy(), np.zeros(thin.shape, np.bool_)
-    numbers = np.flatnonzero(np.bincount(detail.nearest[detail.hides > 0]))
-    for number, masks in zip(numbers, map(found, numbers.tolist()), strict=True):
-        if masks is not None:
-            out[masks[0] & (out == 0)] = number + 1
-            solid |= masks[1] & (out == number + 1)
+        whole = (region > 0) & (cv2.dilate(inside.astype(np.uint8), disc_of(INSIDE + 1)) > 0)
+        out[whole & (out == 0)] = number + 1
+        solid |= inside & (out == number + 1)
     return Fronts(out, solid)
 
 

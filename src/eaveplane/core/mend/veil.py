@@ -168,28 +168,23 @@ def left_of(part: Cut) -> tuple[FloatArray, FloatArray]:
 def unexplained(thin: NDArray[np.uint16], fronts: Fronts, left: FloatArray, every: FloatArray) -> tuple[NDArray[np.uint16], Fronts]:
     """Fronts, thin ones and with what is solid, without those of which single planes `left` next to nothing of the energy (`every`), both in cells."""
     spots = soft(left, LOCAL) > UNEXPLAINED * soft(every, LOCAL)
-
-    def kept(number: int) -> NDArray[np.bool_]:
+    keep = np.zeros(thin.shape, np.bool_)
+    for number in np.flatnonzero(np.bincount(fronts.number.ravel()))[1:]:
         mask = fronts.number == number
         touched = _touched(mask.astype(np.uint8))
         count, labels = cv2.connectedComponents(cv2.dilate(touched, np.ones((3, 3), np.uint8)), connectivity=8)
         poorly = np.bincount(labels.ravel(), (left * touched).ravel(), count) > WELL * np.bincount(labels.ravel(), (every * touched).ravel(), count)
         near = cv2.dilate((spots & (touched > 0)).astype(np.uint8), disc_of(PARTS)) > 0
-        return np.asarray(mask & (_in_pixels(poorly[labels] | near, mask.shape) > 0))
-
-    keep = np.zeros(thin.shape, np.bool_)
-    for mask in map(kept, np.flatnonzero(np.bincount(fronts.number.ravel()))[1:].tolist()):
-        keep |= mask
+        keep |= mask & (_in_pixels(poorly[labels] | near, mask.shape) > 0)
     return np.where(keep, thin, np.uint16(0)), Fronts(np.where(keep, fronts.number, np.uint16(0)), fronts.solid & keep)
 
 
 def standing(thin: NDArray[np.uint16], fronts: Fronts, told: Mapping[int, Energies], frames: int) -> tuple[Fronts, NDArray[np.bool_], float]:
     """Which of the fronts (h, w) stand by what all blocks told of so many frames, `thin` ones or with what is solid: whole ones that pass, else the parts of them that
     do; where others are that no single plane explains; and how much energy is explained for those that stand."""
-
-    def judged(number: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_], NDArray[np.bool_], float]:
-        """Where a front stands, where it does so as what is solid, where it is that no plane explains, and what energy it explains."""
-        energy = told[number]
+    out, left, explained = np.zeros_like(thin), np.zeros(thin.shape, np.bool_), 0.0
+    stays = np.zeros(thin.shape, np.bool_)
+    for number, energy in told.items():
         as_whole = _better_whole(fronts.solid & (fronts.number == number), energy)
         here = _in_pixels(as_whole, thin.shape) > 0
         mask = np.where(here, fronts.number == number, thin == number).astype(np.uint8)
@@ -205,16 +200,11 @@ def standing(thin: NDArray[np.uint16], fronts: Fronts, told: Mapping[int, Energi
             accepted |= around[1] < around[3]
         kept = mask & _in_pixels(accepted, mask.shape)
         stand = (kept & extended(np.asarray(cv2.dilate(kept, disc_of(1)), np.uint8))) > 0
-        poorly = (mask & _in_pixels(around[0] > UNEXPLAINED * around[2], mask.shape)) > 0
-        return stand, stand & here & fronts.solid, poorly, float((before - after)[accepted].sum())
-
-    out, left, explained = np.zeros_like(thin), np.zeros(thin.shape, np.bool_), 0.0
-    stays = np.zeros(thin.shape, np.bool_)
-    for number, (stand, sure, poorly, more) in zip(told, map(judged, told), strict=True):
+        sure = stand & here & fronts.solid
         out[stand & (sure | ~stays)] = number
         stays |= sure
-        left |= poorly
-        explained += more
+        left |= (mask & _in_pixels(around[0] > UNEXPLAINED * around[2], mask.shape)) > 0
+        explained += float((before - after)[accepted].sum())
     return Fronts(out, stays), left & (out == 0), explained
 
 

@@ -60,13 +60,13 @@ def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, 
     def told(i: int) -> tuple[FloatArray | None, list[FloatArray], list[FloatArray]]:
         """Of a tile the frames' bands, if they are to tell focus, and energies of its fine and finest detail, if they are to tell noise."""
         y, x = corners[i]
-        quiet = i in noise_in
-        patch = _Patch.read(read, count, (x - margin, y - margin, side + 2 * margin, side + 2 * margin), quiet) if seen is None else seen
+        tells_noise = i in noise_in
+        patch = _Patch.read(read, count, (x - margin, y - margin, side + 2 * margin, side + 2 * margin), tells_noise) if seen is None else seen
         top, left = (y, x) if whole else (margin, margin)
         half = np.s_[top // 2 : top // 2 + TILE, left // 2 : left // 2 + TILE]
         full = np.s_[top : top + side, left : left + side]
         piece = patch.bands[:, *half] if i in detail_in else None
-        if not quiet:
+        if not tells_noise:
             return piece, [], []
         lit = patch.lit[full]
         return piece, [_energy(b[half] - cv2.GaussianBlur(b[half], (0, 0), 0.8))[lit[::2, ::2]] for b in patch.bands], [_energy(e[full])[lit] for e in patch.finest]

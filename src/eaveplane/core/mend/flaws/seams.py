@@ -90,11 +90,11 @@ def _steps(here: list[np.ndarray], apart: list[FloatArray]) -> FloatArray:
     told = []
     for log in apart:
         sums = [(_in_tiles(np.where(side[..., None], log, 0)), _in_tiles(np.where(side[..., None], np.square(log, dtype=np.float64), 0))) for side in here]
-        (first, of_first), (second, of_second) = ((total / np.maximum(n, 1), n) for (total, _), n in zip(sums, cells, strict=True))
-        spread, of_other = (np.maximum(square / np.maximum(n, 1) - mean**2, 0) for (_, square), n, mean in zip(sums, cells, (first, second), strict=True))
+        means = [total / np.maximum(n, 1) for (total, _), n in zip(sums, cells, strict=True)]
+        spreads = [np.maximum(square / np.maximum(n, 1) - mean**2, 0) for (_, square), n, mean in zip(sums, cells, means, strict=True)]
         # neighbouring cells are alike: a quarter of them tell as much as all
-        error = np.sqrt(4 * (spread / np.maximum(of_first, 1) + of_other / np.maximum(of_second, 1)))
-        told.append((second - first, np.maximum(SURE * error, CLEAR * np.sqrt((spread + of_other) / 2))))
+        error = np.sqrt(4 * sum(spread / np.maximum(n, 1) for spread, n in zip(spreads, cells, strict=True)))
+        told.append((means[1] - means[0], np.maximum(SURE * error, CLEAR * np.sqrt(sum(spreads) / 2))))
     (one, least), (other, least_of_other) = told
     sure = (one * other > 0) & (np.abs(one) > least) & (np.abs(other) > least_of_other) & (np.minimum(*cells) >= LEAST_CELLS)
     steps = np.where(sure, np.sign(one) * np.minimum(np.abs(one), np.abs(other)), 0)

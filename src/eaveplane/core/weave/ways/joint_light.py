@@ -169,6 +169,13 @@ def elsewhere(coarse: FloatArray, widest: float) -> FloatArray:
     return np.asarray((np.abs(calm - mean).max(axis=0) - curved) / (ELSEWHERE * mean + np.float32(1e-3)), np.float32)
 
 
+def _noise_in(strength: float, noise: float) -> float:
+    """What noise of a variance counts for at one cycle a pixel among detail of a strength: where that is weak noise is kept down, where it is
+    strong nothing of it is lost."""
+    error = max(min(noise * SPECTRUM, (FAINTEST / max(strength, 1e-3)) ** 2), LEAST_ERROR)
+    return float(2.0 ** (round(STEPS_AN_OCTAVE * np.log2(error)) / STEPS_AN_OCTAVE))
+
+
 def summed(light: Sequence[FloatArray], told: Told, places: Places, noise: float, around: Lengthened) -> FloatArray:
     """The linear picture (h, w, 3) of frames (h, w, 3) in linear light; `noise` is the variance of a pixel in root light."""
     height, width = light[0].shape[:2]
@@ -176,9 +183,7 @@ def summed(light: Sequence[FloatArray], told: Told, places: Places, noise: float
     spectrum = waves.of(light)
     out = np.zeros((height, width, 3), np.float32)
     for planes, part, strength in zip(told.used, told.share, told.strength, strict=True):
-        # where detail is weak noise is kept down, where it is strong nothing of it is lost
-        error = min(noise * SPECTRUM, (FAINTEST / max(strength, 1e-3)) ** 2)
-        picture = waves.picture(spectrum, weights_of(places.at, planes, 2.0 ** (round(STEPS_AN_OCTAVE * np.log2(max(error, LEAST_ERROR))) / STEPS_AN_OCTAVE)))
+        picture = waves.picture(spectrum, weights_of(places.at, planes, _noise_in(strength, noise)))
         wide = cv2.resize(part, (width, height), interpolation=cv2.INTER_LINEAR)
         for c in range(3):
             out[..., c] += wide * picture[c]
