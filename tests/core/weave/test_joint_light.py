@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cache
 
 import cv2
@@ -13,7 +14,7 @@ from hypothesis import strategies as st
 from eaveplane.core.masks.strokes import Stroke
 from eaveplane.core.weave.laid import RegisteredFrames, Weaving
 from eaveplane.core.weave.locate import locate
-from eaveplane.core.weave.places import NOTHING, Places
+from eaveplane.core.weave.places import NOTHING, TILE, Places, evened, place_among, shared_energies
 from eaveplane.core.weave.planes import LEAST_APART, disc_left, explanations, unexplained_by, weights_of
 from eaveplane.core.weave.ways.joint_light import BLOCK, MOST_SUMMED, bounded
 from eaveplane.core.weave.weave import masks_in, weave_box, woven_by
@@ -279,10 +280,10 @@ def test_a_picture_is_kept_to_what_frames_show(low: float, high: float, value: f
     assert min(low, high) - 0.16 * span - 1e-6 <= found.min() and found.max() <= max(low, high) + 0.21 * span + 1e-6
 
 
-def _slope(true: tuple[float, ...]) -> tuple[RegisteredFrames, np.ndarray]:
-    """Frames focused at these places on a slope from near to far, with noise, and how much detail there is."""
+def _slope(true: Sequence[float], nearest: float | None = None) -> tuple[RegisteredFrames, np.ndarray]:
+    """Frames focused at these places on a slope from near (the first, or `nearest`) to far, with noise, and how much detail there is."""
     rng, texture = np.random.default_rng(2), _texture(6)
-    depth = np.linspace(max(true), 0, 12)
+    depth = np.linspace(nearest or max(true), 0, 12)
     rows = np.minimum(np.arange(SIZE[1]) * 12 // SIZE[1], 11)
     frames = []
     for u in true:
@@ -296,25 +297,37 @@ def _slope(true: tuple[float, ...]) -> tuple[RegisteredFrames, np.ndarray]:
 
 def test_a_frame_that_was_taken_to_lie_far_off_on_the_wrong_side_is_brought_back() -> None:
     true = (10.0, 8.0, 6.0, 4.0, 2.0, 0.0)
-    laid, detail = _slope(true)
-    found = locate(lambda k, box: laid.read(k, 0, box), len(true), SIZE, detail, [np.array([-14.0, 8.0, 6.0, 4.0, 2.0, 0.0])])
-    assert found is not None
-    at = np.array(found.at) * np.sign(found.at[1] - found.at[-1])
+    laid, _ = _slope(true)
+    bands = evened([light_of(laid.read(k, 0, (0, 0, *SIZE))) for k in range(len(true))])[0]
+    tiles = shared_energies(np.stack([bands[:, y : y + TILE, x : x + TILE] for y in range(32, 200, 48) for x in range(32, 240, 48)]), 4e-6)
+    at = place_among(np.array([-14.0, 8.0, 6.0, 4.0, 2.0, 0.0]), tiles, range(len(true)))
     np.testing.assert_allclose(at - at[-1], true, atol=0.5)
+
+
+def test_many_frames_of_which_half_show_nothing_sharp_are_placed_on_one_line() -> None:
+    """Twenty-six close together, those in front of everything told by how they blur alone, their steps guessed three times too wide."""
+    true = np.linspace(12, 0, 26)
+    laid, detail = _slope(true, 6.5)
+    found = locate(lambda k, box: laid.read(k, 0, box), len(true), SIZE, detail, -1.5 * np.arange(26))
+    assert found is not None and found.trusted
+    at = np.array(found.at) * np.sign(found.at[0] - found.at[-1])
+    np.testing.assert_allclose(at - at[-1], true, atol=1.2)
+    # where something is sharp they lie closer
+    np.testing.assert_allclose((at - at[-1])[12:], true[12:], atol=0.35)
 
 
 @pytest.mark.parametrize("true", [(5.0, 2.5, 0.0), (4.0, 3.1, 1.0, 0.0), (3.0, 0.0, 6.0, 9.0)])
 def test_where_frames_are_focused_is_found_from_the_pictures(true: tuple[float, ...]) -> None:
     """A slope from near to far, rough guesses, noise, an order that was taken for the true one: differences of places to a third of a pixel."""
     laid, detail = _slope(true)
-    starts = [1.2 * np.arange(len(true)), 3.0 * np.arange(len(true))]
-    found = locate(lambda k, box: laid.read(k, 0, box), len(true), SIZE, detail, starts)
+    guess = 1.2 * np.arange(len(true))
+    found = locate(lambda k, box: laid.read(k, 0, box), len(true), SIZE, detail, guess)
     assert found is not None and found.trusted
     at = np.array(found.at) * np.sign((found.at[0] - found.at[-1]) * (true[0] - true[-1]))
     np.testing.assert_allclose(at - at[-1], np.array(true) - true[-1], atol=0.35)
     # noise is measured, too, as well as a picture without quiet parts allows
     assert found.evened > 0.5 * 4e-6 and found.finest > 0.5 * 4e-6
-    assert locate(lambda k, box: laid.read(k, 0, box), len(true), (200, 200), detail, starts) is None
+    assert locate(lambda k, box: laid.read(k, 0, box), len(true), (200, 200), detail, guess) is None
 
 
 def test_light_of_a_sum_is_the_sum_of_light() -> None:

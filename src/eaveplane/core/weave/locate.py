@@ -15,13 +15,13 @@ from ...imaging.light import light_of
 from ...imaging.pyramid import Box
 from ...imaging.rows import side_by_side
 from .bands import bands_of
-from .places import AROUND, TILE, Line, Places, evened_luma, find_places, halved_luma, shared_energies
+from .places import AROUND, TILE, Line, Places, evened_luma, find_places, halved_luma, place_among, shared_energies
 
 MOST_TILES, QUIET_TILES = 120, 20
 DETAILED, CALM = 0.7, 0.3
 """Parts of the picture, with most and least detail, of which tiles are taken to tell focus and noise."""
-MOST_TOGETHER, SHARED = 12, 4
-"""Frames whose places are sought together; of more, such groups one after the other that share some with the one before."""
+MOST_TOGETHER, ADDED = 12, 4
+"""Frames whose places are sought together, and of more those that are sought at a time among others that are known."""
 CLIPPED = 1e-9
 """Energy below which a place was clipped or filled, and shows no noise at all."""
 DARK = 0.05
@@ -32,9 +32,9 @@ QUIETEST = 10.0
 """Percent of quiet tiles that are taken for noise alone."""
 
 
-def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, int], detail: FloatArray, starts: Sequence[Line]) -> Places | None:
+def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, int], detail: FloatArray, guess: Line) -> Places | None:
     """Where `count` frames are focused. `read` gives one (h, w, 3) in root light, registered, in a box of the picture of `size` (w, h);
-    `detail` (h', w') tells how much detail there is over the picture; `starts` (n,) are guesses. None where there is too little to go by."""
+    `detail` (h', w') tells how much detail there is over the picture; `guess` (n,) is where octaves have them. None where there is too little to go by."""
     side = 2 * TILE
     corners = list(product(range(TILE, size[1] - side - TILE + 1, TILE), range(TILE, size[0] - side - TILE + 1, TILE)))
     if len(corners) < 4 or count < 2:
@@ -75,7 +75,7 @@ def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, 
     pieces = np.stack([piece for piece, _, _ in tiles if piece is not None])
     fine, finest = [tile[1] for tile in tiles if tile[1]], [tile[2] for tile in tiles if tile[2]]
     noise, noise_finest = (max(LEAST_NOISE, float(np.median([_quietest([tile[k] for tile in tiles]) for k in range(count)]))) for tiles in (fine, finest))
-    found, left = _in_groups(pieces, noise, starts)
+    found, left = _placed(pieces, noise, guess)
     return Places(tuple(float(u) for u in found), left, noise, noise_finest)
 
 
@@ -109,21 +109,19 @@ def _quietest(energies: Sequence[FloatArray]) -> float:
     return float(np.percentile(found, QUIETEST)) if found.size else 0.0
 
 
-def _in_groups(tiles: FloatArray, noise: float, starts: Sequence[Line]) -> tuple[Line, float]:
-    """Places (n,) of the frames of tiles (t, n, h, w), and what they leave unexplained in the mean."""
+def _placed(tiles: FloatArray, noise: float, guess: Line) -> tuple[Line, float]:
+    """Places (n,) of the frames of tiles (t, n, h, w), and what they leave unexplained. Of many, some from all along the row are placed first, for
+    few neighbours that show little sharp tell neither where they are nor on which side; then those between them."""
     count = tiles.shape[1]
     if count <= MOST_TOGETHER:
-        return find_places(shared_energies(tiles, noise), starts)
-    places, left = np.zeros(0), []
-    first = 0
-    while len(places) < count:
-        last = min(count, first + MOST_TOGETHER)
-        found, unexplained = find_places(shared_energies(np.ascontiguousarray(tiles[:, first:last]), noise), [start[first:last] for start in starts])
-        known = len(places) - first
-        # blur tells neither sign nor zero: the frames shared with the group before do
-        found = min((found, -found), key=lambda u: float(np.ptp(u[:known] - places[first:]))) if known else found
-        found = found + (float(np.mean(places[first:] - found[:known])) if known else 0.0)
-        places = np.concatenate([places, found[known:]])
-        left.append(unexplained)
-        first = last - SHARED
-    return places, float(np.mean(left))
+        return find_places(shared_energies(tiles, noise), guess)
+    first = np.round(np.linspace(0, count - 1, MOST_TOGETHER)).astype(int)
+    found, left = find_places(shared_energies(np.ascontiguousarray(tiles[:, first]), noise), guess[first])
+    places = np.interp(np.arange(count), first, found)
+    others = np.setdiff1d(np.arange(count), first)
+    for some in np.split(others, range(ADDED, len(others), ADDED)):
+        beside = first[np.sort(np.argsort(np.abs(first - some.mean()), kind="stable")[: MOST_TOGETHER - ADDED])]
+        together = np.concatenate([beside, some])
+        sought = range(len(beside), len(together))
+        places[some] = place_among(places[together], shared_energies(np.ascontiguousarray(tiles[:, together]), noise), sought)[len(beside) :]
+    return places, left

@@ -31,6 +31,8 @@ FIRST_STEP, ROUGH_STEP, LAST_STEP, ROUNDS = 0.6, 0.3, 0.07, 60
 FEW, MOST_SEEN = 4, 512
 """One tile of so many tells the way at first; tables that are kept of what frames see of planes."""
 SCALES = (1.0, 0.8, 0.9, 1.1, 1.25)
+STEPS_TRIED = (1.2, 2.0, 3.4, 6.0)
+"""Pixels of blur between neighbours to begin with, beside a guess: the search from one start may end in the wrong place."""
 NOTHING = 0.9
 """Unexplained by more than this, places are not to be trusted."""
 
@@ -134,23 +136,30 @@ def _seen_by(place: float, low: float, high: float, frequencies: tuple[float, ..
     return disc_left(np.array(frequencies)[:, None] * (place - tried)).astype(np.float32)
 
 
-def find_places(tiles: Tiles, starts: Sequence[Line]) -> tuple[Line, float]:
-    """Places (n,) of the frames' focus from the best of rough `starts`, and what they leave unexplained (0 to 1; above NOTHING
+def find_places(tiles: Tiles, guess: Line) -> tuple[Line, float]:
+    """Places (n,) of the frames' focus from a `guess` or from even steps, and what they leave unexplained (0 to 1; above NOTHING
     they are not to be trusted). Only their differences mean anything, and blur does not tell which end is near."""
     few = tiles.some(FEW)
+    starts = [guess, *(np.arange(len(guess)) * np.float64(step) for step in STEPS_TRIED)]
     scaled = [min((start * scale for scale in SCALES), key=lambda u: unexplained(u, few)) for start in starts]
-    rough = [_refined(start, few, FIRST_STEP, ROUGH_STEP) for start in scaled]
+    every = range(len(guess))
+    rough = [_refined(start, few, every, FIRST_STEP, ROUGH_STEP) for start in scaled]
     # few tiles tell where to go from a start, not which start was right
     places = min(rough, key=lambda u: unexplained(u, tiles))
-    places = _refined(_exchanged(_brought_back(places, tiles), tiles), tiles, ROUGH_STEP, LAST_STEP)
+    places = _refined(_exchanged(_brought_back(places, tiles, every), tiles), tiles, every, ROUGH_STEP, LAST_STEP)
     return places, unexplained(places, tiles)
 
 
-def _brought_back(places: Line, tiles: Tiles) -> Line:
-    """Places of which single ones are put elsewhere, between two others or beyond all, where that leaves less unexplained: where a frame shows next
-    to nothing sharp it may lie far off on the wrong side, and small steps do not lead back."""
+def place_among(places: Line, tiles: Tiles, loose: Sequence[int]) -> Line:
+    """Places (n,) of which the `loose` ones are guesses that are mended, while the others stay."""
+    return _refined(_brought_back(places, tiles, loose), tiles, loose, ROUGH_STEP, LAST_STEP)
+
+
+def _brought_back(places: Line, tiles: Tiles, loose: Sequence[int]) -> Line:
+    """Places of which single `loose` ones are put elsewhere, between two others or beyond all, where that leaves less unexplained: where a frame shows
+    next to nothing sharp it may lie far off on the wrong side, and small steps do not lead back."""
     least = unexplained(places, tiles)
-    for k in range(len(places)):
+    for k in loose:
         others = np.sort(np.delete(places, k))
         step = float(np.median(np.diff(others))) if len(others) > 1 else 0.0
         for place in (others[0] - step, *(others[:-1] + others[1:]) / 2, others[-1] + step):
@@ -178,15 +187,17 @@ def _exchanged(places: Line, tiles: Tiles) -> Line:
     return places
 
 
-def _refined(places: Line, tiles: Tiles, step: float, last: float) -> Line:
-    """Places at which less is left unexplained: one moved after the other, and all drawn apart or together, in steps that are halved."""
+def _refined(places: Line, tiles: Tiles, loose: Sequence[int], step: float, last: float) -> Line:
+    """Places at which less is left unexplained: one of the `loose` moved after the other, and, if that is all, all drawn apart or together, in steps
+    that are halved."""
     least = unexplained(places, tiles)
+    moves: list[int | None] = [*loose, *([None] if len(loose) == len(places) else [])]
     for _ in range(ROUNDS):
         better = False
-        for move in range(len(places) + 1):
+        for move in moves:
             for by in (step, -step):
                 tried = places.copy()
-                if move < len(places):
+                if move is not None:
                     tried[move] += by
                 else:
                     tried = (tried - tried.mean()) * (1 + by / max(np.ptp(tried), 1.0)) + tried.mean()

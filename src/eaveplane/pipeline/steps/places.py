@@ -13,7 +13,7 @@ from ...core.even.drift import Trim
 from ...core.gather.detail import lay_on, pooled_shape, signal
 from ...core.gather.focus import focus_of
 from ...core.weave.locate import locate
-from ...core.weave.places import Line, Places
+from ...core.weave.places import Places
 from ..cache import Cache
 from ..ticket import Ticket
 from .frame import open_frame
@@ -21,8 +21,6 @@ from .nudge import Nudged
 from .register import Register, open_registration, registered_frames
 from .step import Step
 
-STEPS_TRIED = (1.2, 2.0, 3.4, 6.0)
-"""Pixels of blur between neighbours to begin with, beside what octaves tell: the search from one start may end in the wrong place."""
 BAND = 1
 """The octave of detail, about 4 px, by which a sample of the picture is chosen."""
 
@@ -31,7 +29,7 @@ BAND = 1
 class Locate(Step):
     """Places of the frames, two or more, that are woven by themselves."""
 
-    name, version = "places", 5
+    name, version = "places", 6
     registered: Register | Nudged
     found: tuple[int, ...]
 
@@ -44,9 +42,8 @@ class Locate(Step):
         ticket.tell(0.2)
         metres = np.array([math.nan if frame.meta.focus_m is None else frame.meta.focus_m for frame in frames])
         guess = focus_of([frame.octaves() for frame in frames], placements, -1 / metres)
-        starts: list[Line] = [guess, *(np.arange(len(frames)) * np.float64(step) for step in STEPS_TRIED)]
         ticket.tell(0.3)
-        found = locate(lambda k, box: readers.read(self.found[k], 0, box), len(frames), frames[0].size, detail, starts)
+        found = locate(lambda k, box: readers.read(self.found[k], 0, box), len(frames), frames[0].size, detail, guess)
         (folder / "places.json").write_text(json.dumps(asdict(found) if found else None))
 
 
