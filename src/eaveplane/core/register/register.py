@@ -24,6 +24,10 @@ FEWER = 0.4
 """Part of the tiles of the small size that the full one must have to be the better one."""
 MOST_TURNED = 6.0
 """Half the longer side over the focal length, squared, of the widest lens that is believed."""
+FREER = ((0.3, 0.02), (0.1, 0.04))
+"""A freer model is believed that takes more than such a part of the misfit away, if that is more than so many pixels of the picture measured."""
+FEWEST_TILES = 60
+"""Tiles of a frame from which on it has a say in that."""
 STILL = 0.6
 """Movement of the corners, in pixels of the picture measured, below which another round would find little."""
 
@@ -135,10 +139,13 @@ def _band_noise(band: FloatArray) -> float:
 
 
 def _supported(plain: Adjustment, full: Adjustment) -> bool:
-    """Whether a freer model explains the shifts by more than its further parameters would by chance."""
-    better = [p - f for p, f, n in zip(plain.residual, full.residual, full.tiles, strict=True) if n > 60 and p > 0]
-    relative = [(p - f) / p for p, f, n in zip(plain.residual, full.residual, full.tiles, strict=True) if n > 60 and p > 0]
-    return bool(relative) and float(np.median(relative)) > 0.10 and float(np.median(better)) > 0.02
+    """Whether a freer model explains the shifts by more than its further parameters would by chance, and by more than what differs in blur across a
+    tile seems to shift."""
+    misfits = np.array([(p, p - f) for p, f, n in zip(plain.residual, full.residual, full.tiles, strict=True) if n > FEWEST_TILES and p > 0]).reshape(-1, 2)
+    if not len(misfits):
+        return False
+    part, better = float(np.median(misfits[:, 1] / misfits[:, 0])), float(np.median(misfits[:, 1]))
+    return any(part > least_part and better > least for least_part, least in FREER)
 
 
 def register(
