@@ -11,6 +11,7 @@ from pathlib import Path
 from ..core.deliver.sheet import Sheet, written
 from ..core.gather.coverage import LEAST_LOST, newly_soft
 from ..core.gather.inspect import Inspection
+from ..core.mend.veil import MOST_LIFTED
 from ..core.register.nudge import STILL
 from ..core.register.register import suggest_reference
 from ..imaging.errors import PictureError
@@ -98,7 +99,15 @@ def plan(recipe: Recipe, frames: Mapping[str, FrameStep], masks: Mapping[str, Pa
     located = Locate(registered, found) if len(found) > 1 else None
     woven = Weave(Label(registered, located, recipe.weaving.quiet, found), recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
     given = tuple(GivenMask(f.mask_file, masks.get(f.mask_file, Path(f"{f.mask_file}.tif"))) for f in kept if f.mask == "given")
-    return Plan([f.id for f in kept], woven, Lift(woven) if located and recipe.weaving.way == "joint-light" and recipe.veil == "lift" else woven, given)
+    lifted = located and recipe.veil == "lift" and not veils_left(recipe.weaving.way, len(found))
+    return Plan([f.id for f in kept], woven, Lift(woven) if lifted else woven, given)
+
+
+def veils_left(way: str, count: int) -> str:
+    """Why veils are left in what is woven by a way of so many frames, even where they are to be lifted; empty where they can be."""
+    if way != "joint-light":
+        return "Only what joint light weaves can have its veils lifted."
+    return f"Veils are lifted of {MOST_LIFTED} frames at most; these are {count}. Leave out frames without which nothing is softer." if count > MOST_LIFTED else ""
 
 
 def take_masks(cache: Cache, planned: Plan) -> None:

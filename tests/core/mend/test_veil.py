@@ -13,10 +13,11 @@ from hypothesis import strategies as st
 from scipy.ndimage import grey_dilation, grey_erosion
 
 from eaveplane.core.mend.found import EXTENT, INSIDE, PER_OCTAVE, STEPS, STRONG, WEAK, Detail, Fronts, detail_of, extended, fronts_in, in_steps, octaves_of, with_solid
-from eaveplane.core.mend.fronts import SHOWN_AROUND, carried_in, coverage, near_to_far, unveiled
-from eaveplane.core.mend.veil import CELL, SOLID_STANDS, STANDS, WORTH, Energies, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing, unexplained
+from eaveplane.core.mend.fronts import SHOWN_AROUND, carried_in, coverage, near_to_far, shown_around, unveiled
+from eaveplane.core.mend.veil import CELL, SOLID_STANDS, STANDS, WORTH, Energies, cut, detail_in, energies, lifted_block, quiet_details, quiet_in, standing, unexplained, veiled_block
 from eaveplane.core.weave.laid import Weaving
 from eaveplane.core.weave.planes import disc_left, seen_from
+from eaveplane.core.weave.ways.joint_light import MOST_SUMMED
 from eaveplane.core.weave.weave import weave_box
 from eaveplane.imaging.light import light_of, root_of
 from eaveplane.imaging.waves import FREQUENCIES
@@ -133,6 +134,23 @@ def test_frames_without_blur_between_them_are_left_at_once() -> None:
     woven, lifted, stand, _ = _lifted(frames, places)
     assert not stand.number.any()
     np.testing.assert_array_equal(lifted, woven)
+
+
+def test_of_many_frames_what_lifting_does_not_change_is_as_those_summed_are_woven() -> None:
+    """Twelve frames, of which fewer are summed: without a front the lifted block is the veiled one, which is not what all frames are woven to."""
+    places = tuple(np.linspace(8, 0, 12))
+    frames, _ = _seen((0.02, 0.02, 0.02), (0,) * 12, places)
+    laid, gates = _laid(frames, _known(places, 2e-5), 2e-5)
+    part = cut(laid, gates, Weaving(), range(12), WHOLE)
+    assert len(part.numbers) == MOST_SUMMED < len(frames)
+    picture, shown = lifted_block(part, Fronts(np.zeros(frames[0].shape[:2], np.uint16), np.zeros(frames[0].shape[:2], bool)), [1.0] * 12)
+    veiled = veiled_block(part)
+    assert shown.max() == 0
+    # but for what is held back to what frames show around
+    low, high = shown_around(part.sheaf.light)
+    free = (light_of(veiled) > low + 1e-3) & (light_of(veiled) < high - 1e-3)
+    assert free.mean() > 0.95 and np.abs(light_of(picture) - light_of(veiled))[free].max() < 2e-4
+    assert np.abs(weave_box(laid, gates, Weaving(), [], WHOLE, 0)[0] - veiled).max() > 2e-3
 
 
 def test_near_is_told_by_distances_else_either_end_may_be() -> None:

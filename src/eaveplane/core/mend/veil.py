@@ -23,7 +23,7 @@ from ...imaging.soft import soft
 from ..weave.laid import MARGIN, Piece, RegisteredFrames, Weaving, piece_of, wide_of
 from ..weave.places import evened_luma
 from ..weave.planes import explanations
-from ..weave.ways.joint_light import BLOCK, energy_of, left_by, lengthened, to_sum, woven_piece
+from ..weave.ways.joint_light import BLOCK, MOST_SUMMED, energy_of, left_by, lengthened, to_sum, woven_piece
 from .found import Detail, Fronts, detail_of, disc_of, extended, octaves_of
 from .fronts import QUIET, Lift, Sheaf, lift, own_detail, shown_around
 
@@ -56,6 +56,9 @@ LOCAL = 3.0
 """Cells (sigma) over which that is judged where a whole front does not pass."""
 MOST_TRIED = 16
 """Single planes that are tried at most: of dense stacks or large blurs evenly chosen ones."""
+MOST_LIFTED = 2 * MOST_SUMMED
+"""Frames of a picture of which veils are lifted. Those that are summed are parted; of more the frame that has a front sharp is mostly none of them, and
+what is not so is explained by the others as well."""
 SHOWN, WHOLE = 0.01, 0.05
 """Coverage by a veil from which, and at which wholly, the picture is the lifted one."""
 
@@ -255,6 +258,12 @@ def lifted_block(part: Cut, fronts: Fronts, quiet: Sequence[float]) -> tuple[Flo
     picture = np.clip(picture, *shown_around(part.sheaf.light))
     shown = cv2.GaussianBlur(np.clip((shown - SHOWN) / (WHOLE - SHOWN), 0, 1), (0, 0), 1.5)
     return root_of(picture[part.piece.inner]), np.asarray(shown[part.piece.inner], np.float32)
+
+
+def veiled_block(part: Cut) -> FloatArray:
+    """The picture (h, w, 3) of a block as its frames alone would be woven with their veils. Of many frames the weave chooses from more than are summed
+    and lifted here: then only what lifting changes is to be laid over it."""
+    return woven_piece(part.piece, list(part.piece.pictures))[0][part.piece.inner]
 
 
 def blocks_with(fronts: NDArray[np.uint16], blocks: Sequence[Box]) -> list[Box]:

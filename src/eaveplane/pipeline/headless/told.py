@@ -14,7 +14,7 @@ from ...imaging.placement import Placement
 from ...recipe import FrameChoice, Recipe
 from ..cache import Cache
 from ..frames import File
-from ..scene import Plan
+from ..scene import Plan, veils_left
 from ..steps import Registration, Written, veils_of
 
 
@@ -36,8 +36,8 @@ def of_veils(recipe: Recipe, planned: Plan, cache: Cache, way: str) -> dict[str,
     """What the report says of veils: what was wanted, the shares of the picture where they were lifted, and where near things stay as
     woven, and why none was looked for; empty where one was, or where none was to be."""
     veils = veils_of(cache, planned.result.key) if planned.result is not planned.woven else None
-    looked = recipe.veil == "leave" or len(recipe.found()) < 2 or way == "joint-light"
-    why = "" if looked else "Veils are lifted from what joint light weaves."
+    count = len(recipe.found())
+    why = veils_left(way, count) if recipe.veil == "lift" and count > 1 else ""
     return {"veil": recipe.veil, "veil_lifted": veils.lifted if veils else 0.0, "veil_refused": veils.refused if veils else 0.0, "veil_why": why}
 
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ...core.mend.found import Detail, Fronts, fronts_in, with_solid
 from ...core.mend.fronts import near_to_far
-from ...core.mend.veil import CELL, Cut, Energies, blocks_with, cut, detail_in, energies, left_of, lifted_block, quiet_details, quiet_in, standing, unexplained
+from ...core.mend.veil import CELL, Cut, Energies, blocks_with, cut, detail_in, energies, left_of, lifted_block, quiet_details, quiet_in, standing, unexplained, veiled_block
 from ...core.weave.laid import RegisteredFrames
 from ...core.weave.ways.joint_light import blocks_of
 from ...imaging.colour import FloatArray
@@ -33,7 +33,7 @@ SAMPLED = 9
 class Lift(Step):
     """A weave by joint light with veils lifted where the frames bear it out."""
 
-    name, version = "lift", 8
+    name, version = "lift", 9
     woven: Weave
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
@@ -139,7 +139,8 @@ class _Lifting:
             part = self.cut(block)
             picture, share = lifted_block(part, stand.within(part.piece.wide), self.quiet)
             before = levels.read(0, block)
-            levels.write(0, x, y, before + share[..., None] * (picture - before))
+            veiled = before if len(part.numbers) == len(self.laid.names) else veiled_block(part)
+            levels.write(0, x, y, before + share[..., None] * (picture - veiled))
             shown[y : y + h, x : x + w] = np.round(255 * share)
 
         self._over(lay, blocks_with(stand.number, self.blocks), 0.0, 1.0)
