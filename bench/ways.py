@@ -24,6 +24,7 @@ from eaveplane.imaging.light import to_light
 
 SEEDS = range(300, 320)
 WAYS = ("joint-light", "crisp-seams")
+TEXTBOOK = {"arg-max": textbook.arg_max, "pyramid": textbook.laplacian_pyramid, "exposure fusion": textbook.exposure_fusion}
 Scores = tuple[float, float, float]
 
 
@@ -69,23 +70,27 @@ class Truth:
         return self.scores(tifffile.imread(out) / 65535.0, report), report
 
 
+def of_textbooks(paths: list[Path], against: Truth, report: dict[str, Any]) -> dict[str, Scores]:
+    """Scores of the textbook's methods on frames laid by the fits and gains that a report tells."""
+    height, width = against.edge.shape
+    frames = []
+    for path, frame in zip(paths, report["frames"], strict=True):
+        picture = read_picture(path)
+        frames.append(run.warp(to_light(picture.codes, picture.encoding, tuple(frame["gain"])), np.array(frame["homography"]), (0, 0, width, height), repeat_edge=True))
+    return {name: against.scores(run.shown(method(frames)), report) for name, method in TEXTBOOK.items()}
+
+
 def scores(seed: int) -> tuple[Order, dict[str, Scores], str]:
     """PSNR whole, in the edge band and outside it, of every way and textbook method, and the way that joint light took."""
     order = by_seed(seed)
     paths, true = kept(f"seed_{seed}", order, run.HERE / "ways")
     against = Truth(true)
-    height, width = true["dioptres"].shape
     found: dict[str, Scores] = {}
     taken = ""
     for way in WAYS:
         found[way], report = against.woven(paths, "--way", way, "--veil", "leave")
         taken = taken or report["way"]
-    frames = []
-    for path, frame in zip(paths, report["frames"], strict=True):
-        picture = read_picture(path)
-        frames.append(run.warp(to_light(picture.codes, picture.encoding, tuple(frame["gain"])), np.array(frame["homography"]), (0, 0, width, height), repeat_edge=True))
-    for name, method in (("arg-max", textbook.arg_max), ("pyramid", textbook.laplacian_pyramid), ("exposure fusion", textbook.exposure_fusion)):
-        found[name] = against.scores(run.shown(method(frames)), report)
+    found |= of_textbooks(paths, against, report)
     return order, found, taken
 
 
@@ -105,7 +110,7 @@ def section(seeds: list[int] | None = None) -> list[str]:
         except subprocess.CalledProcessError as error:
             lines.append(f"| {seed} | could not be woven: exit {error.returncode} | | | | |")
             continue
-        best = np.max([found[name] for name in ("arg-max", "pyramid", "exposure fusion")], axis=0)
+        best = np.max([found[name] for name in TEXTBOOK], axis=0)
         gains.append(np.array(found["joint-light"]) - best)
         motion = [(order.by_hand, "by hand"), (order.sway_px, f"sway {order.sway_px:.0f} px"), (order.wind_px, f"wind {order.wind_px:.0f} px"), (taken != "joint-light", f"woven by {taken}")]
         moves = "".join(f", {said}" for there, said in motion if there)

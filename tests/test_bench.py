@@ -2,22 +2,41 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import cv2
 import numpy as np
 import pytest
+import tifffile
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bench import textbook
+from bench import strangers, textbook
 from bench.run import NOTES, renewed
 from bench.score import corner_error, depth_edges, fitted, gradient_kept, psnr, ssim
 from eaveplane.imaging.difference import ciede2000, lab
+from eaveplane.imaging.formats.registry import read_picture
 
 ALL = np.ones((60, 80), bool)
 
 
 def _picture(seed: int = 1) -> np.ndarray:
     return cv2.GaussianBlur(np.random.default_rng(seed).random((60, 80, 3)), (0, 0), 1.5)
+
+
+@pytest.mark.parametrize("kind", list(strangers.KINDS))
+def test_what_strangers_send_is_told(kind: str, tmp_path: Path) -> None:
+    """Which of the files is the reference, and what each shows: within what the kind changes."""
+    rng, paths = np.random.default_rng(4), [tmp_path / f"f{k}.tif" for k in range(6)]
+    for k, path in enumerate(paths):
+        smooth = cv2.GaussianBlur(rng.random((48, 72, 3)), (0, 0), 6)
+        tifffile.imwrite(path, np.round((0.15 * k + smooth - smooth.mean()) * 50000 + 10000).clip(0, 65535).astype(np.uint16), photometric="rgb")
+    files, reference, row = strangers.sent(kind, paths, 2, tmp_path / "sent", 3)
+    assert row[reference] == 2 and sorted(row) == list(range(6)) and (row != sorted(row)) == (kind == "shuffled")
+    for path, k in zip(files, row, strict=True):
+        picture = read_picture(path)
+        whole = 255.0 if kind == "jpeg" else 65535.0
+        assert np.abs(picture.codes / whole - tifffile.imread(paths[k]) / 65535).mean() < 0.03
 
 
 @given(st.floats(0.001, 0.3))

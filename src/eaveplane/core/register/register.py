@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import cv2
@@ -24,8 +24,9 @@ FEWER = 0.4
 """Part of the tiles of the small size that the full one must have to be the better one."""
 MOST_TURNED = 6.0
 """Half the longer side over the focal length, squared, of the widest lens that is believed."""
-FREER = ((0.3, 0.02), (0.1, 0.04))
-"""A freer model is believed that takes more than such a part of the misfit away, if that is more than so many pixels of the picture measured."""
+TURNED, FREE = ((0.1, 0.02),), ((0.3, 0.02), (0.1, 0.04))
+"""That the camera was turned, and a free model, is believed where it takes more than such a part of the misfit away, if that is more than so many pixels
+of the picture measured."""
 FEWEST_TILES = 60
 """Tiles of a frame from which on it has a say in that."""
 STILL = 0.6
@@ -94,11 +95,11 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
     if state.model < HOMOGRAPHY:
         turning = adjust(count, reference, pairs, size, ROTATION, moved, state.turned)
         # once it is known that the camera was turned, by how much perspective goes with that is only told better
-        closer = abs(turning.turned - state.turned) > 0.001 * state.turned if state.turned else _supported(plain, turning)
+        closer = abs(turning.turned - state.turned) > 0.001 * state.turned if state.turned else _supported(plain, turning, TURNED)
         if closer and 0 < turning.turned < MOST_TURNED:
             return turning
     free = adjust(count, reference, pairs, size, HOMOGRAPHY)
-    return free if state.model == HOMOGRAPHY or _supported(plain, free) else plain
+    return free if state.model == HOMOGRAPHY or _supported(plain, free, FREE) else plain
 
 
 def _fewer(fine: Adjustment, halved: Adjustment) -> bool:
@@ -138,14 +139,14 @@ def _band_noise(band: FloatArray) -> float:
     return float(np.percentile(blocks, 5)) / 4
 
 
-def _supported(plain: Adjustment, full: Adjustment) -> bool:
-    """Whether a freer model explains the shifts by more than its further parameters would by chance, and by more than what differs in blur across a
-    tile seems to shift."""
+def _supported(plain: Adjustment, full: Adjustment, least: Sequence[tuple[float, float]]) -> bool:
+    """Whether a freer model explains the shifts by more than its further parameters would by chance, and a free one by more than what differs in blur
+    across a tile seems to shift."""
     misfits = np.array([(p, p - f) for p, f, n in zip(plain.residual, full.residual, full.tiles, strict=True) if n > FEWEST_TILES and p > 0]).reshape(-1, 2)
     if not len(misfits):
         return False
     part, better = float(np.median(misfits[:, 1] / misfits[:, 0])), float(np.median(misfits[:, 1]))
-    return any(part > least_part and better > least for least_part, least in FREER)
+    return any(part > least_part and better > pixels for least_part, pixels in least)
 
 
 def register(

@@ -1,0 +1,137 @@
+"""Stacks as strangers send them, against truth and against the best of the textbooks: many frames and two, JPEG, wrong gains, strong noise,
+distortion that changes with focus, small apertures, a shuffled order.
+
+`python -m bench.strangers` makes them in .bench/strangers/ once and prints the table; `python -m bench.strangers sixty:700 …` does others.
+Frames are told nothing but the reference, veils are lifted and frames left out as `stack` does by itself.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+import tifffile
+
+from bench import run
+from bench.layered import Order, kept
+from bench.score import corner_error
+from bench.ways import TEXTBOOK, Truth, by_seed, of_textbooks
+from eaveplane.imaging.colour import decode_srgb, encode_srgb
+
+Codes = np.ndarray
+Rng = np.random.Generator
+QUALITY = 90
+"""Of JPEG files."""
+BENT = 1.5
+"""Pixels at the corners by which the frames at both ends differ in distortion."""
+
+
+def _as_shot(codes: Codes, rng: Rng, along: float) -> Codes:
+    return codes
+
+
+def _gained(codes: Codes, rng: Rng, along: float) -> Codes:
+    """Each channel 2 % brighter or darker, which nothing tells."""
+    light = decode_srgb(np.asarray(codes / 65535.0, np.float32)) * np.float32(1 + 0.02 * rng.standard_normal(3))
+    return np.round(encode_srgb(np.clip(light, 0, 1)) * 65535).astype(np.uint16)
+
+
+def _bent(codes: Codes, rng: Rng, along: float) -> Codes:
+    """Distorted as the square of the distance from the middle, the more the farther from the middle of the row (`along`, -0.5 to 0.5)."""
+    h, w = codes.shape[:2]
+    y, x = (np.asarray(a, np.float64) for a in np.mgrid[:h, :w])
+    dy, dx, half = y - h / 2, x - w / 2, np.hypot(h, w) / 2
+    by = 1 + BENT * along / half * ((dx**2 + dy**2) / half**2 - 0.5)
+    at_x, at_y = (np.asarray(a, np.float32) for a in (w / 2 + dx * by, h / 2 + dy * by))
+    return np.asarray(cv2.remap(codes, at_x, at_y, cv2.INTER_LANCZOS4, borderMode=cv2.BORDER_REFLECT), np.uint16)
+
+
+def _few(order: Order) -> Order:
+    return replace(order, count=2, step_px=6.0)
+
+
+def _stopped(order: Order) -> Order:
+    return replace(order, count=max(4, order.count), step_px=0.5)
+
+
+KINDS: dict[str, tuple[str, Callable[[Order], Order], Callable[[Codes, Rng, float], Codes]]] = {
+    "jpeg": (f"JPEG of 8 bits, quality {QUALITY}", lambda o: o, _as_shot),
+    "gains": ("channels wrong by 2 %", lambda o: o, _gained),
+    "noise": ("strong noise, 500 electrons at white", lambda o: replace(o, electrons=500.0), _as_shot),
+    "bent": (f"distortion that changes by {BENT:g} px at the corners", lambda o: o, _bent),
+    "two": ("two frames far apart", _few, _as_shot),
+    "stopped": ("a small aperture", _stopped, _as_shot),
+    "shuffled": ("in any order", lambda o: replace(o, count=max(5, o.count)), _as_shot),
+    "sixteen": ("sixteen frames", lambda o: replace(o, count=16, step_px=max(0.8, o.step_px / 3)), _as_shot),
+    "many": ("twenty-six frames", lambda o: replace(o, count=26, step_px=max(0.5, o.step_px / 5)), _as_shot),
+    "sixty": ("sixty frames", lambda o: replace(o, count=60, step_px=0.3), _as_shot),
+}
+"""What is said of a kind, what becomes of the order for a stack by seed, and of the codes of a frame."""
+SETS = tuple(f"{kind}:{700 + i}" for i, kind in enumerate(KINDS))
+
+
+def sent(kind: str, paths: list[Path], reference: int, folder: Path, seed: int) -> tuple[list[Path], int, list[int]]:
+    """Files as a stranger would send them, which of them is the reference, and which frame each shows."""
+    rng, change = np.random.default_rng([seed, 9]), KINDS[kind][2]
+    folder.mkdir(exist_ok=True)
+    row = [int(k) for k in rng.permutation(len(paths))] if kind == "shuffled" else list(range(len(paths)))
+    out = []
+    for n, k in enumerate(row):
+        codes = change(tifffile.imread(paths[k]), rng, k / max(len(paths) - 1, 1) - 0.5)
+        path = folder / f"s{n:02d}{'.jpg' if kind == 'jpeg' else '.tif'}"
+        if kind == "jpeg":
+            cv2.imwrite(str(path), np.round(codes[..., ::-1] / 257).astype(np.uint8), [cv2.IMWRITE_JPEG_QUALITY, QUALITY])
+        else:
+            tifffile.imwrite(path, codes, photometric="rgb")
+        out.append(path)
+    return out, row.index(reference), row
+
+
+def row_of(name: str, home: Path) -> str:
+    """The row of a set, such as `jpeg:700`."""
+    kind, seed = name.split(":")
+    said, changed, _ = KINDS[kind]
+    order = replace(changed(by_seed(int(seed))), width=900)
+    paths, true = kept(f"{kind}_{seed}", order, home)
+    files, reference, row = sent(kind, paths, true["reference"], home / f"{kind}_{seed}" / "sent", int(seed))
+    against, told, out = Truth(true), home / "report.json", home / "out.tif"
+    run.doubtful(run.stack(files, out, told, reference))
+    report = json.loads(told.read_text())
+    mine = np.array(against.scores(tifffile.imread(out) / 65535.0, report))
+    best = np.max(list(of_textbooks(files, against, report).values()), axis=0)
+    shape = true["dioptres"].shape
+    motion = [(order.by_hand, "by hand"), (order.wind_px, f"wind {order.wind_px:.0f} px"), (order.sway_px, f"sway {order.sway_px:.0f} px")]
+    moves = "".join(f", {what}" for there, what in motion if there)
+    texts = [" / ".join(f"{v:.1f}" for v in scores) for scores in (best, mine)]
+    left = sum(frame["state"] != "used" for frame in report["frames"])
+    ahead = " / ".join(f"{v:+.2f}" for v in mine - best)
+    what = f"{said}: {' and '.join(order.things)}, {order.count} frames, {order.step_px:.1f} px apart{moves}"
+    apart = max(corner_error(np.array(frame["homography"]), fit, (shape[1], shape[0])) for frame, fit in zip(report["frames"], true["fits"][row], strict=True))
+    return f"| {name} | {what} | {texts[0]} | {texts[1]} | {ahead} | {apart:.2f} | {left} | {100 * report['veil_lifted']:.1f} % | {report['seconds']['total']:.0f} |"
+
+
+def section(sets: list[str] | None = None) -> list[str]:
+    """The table, as lines."""
+    home = run.HERE / "strangers"
+    home.mkdir(parents=True, exist_ok=True)
+    lines = [
+        "Stacks as strangers send them (`python -m bench.strangers`), 900 px, PSNR whole / edge band / outside it; best textbook of each column",
+        f"({', '.join(TEXTBOOK)}) on the same fits; corners: the worst frame's error in px; frames left out; veils lifted; seconds in all.",
+        "",
+        "| set | what | best textbook | Eaveplane | ahead by | corners | left out | lifted | s |",
+        "|---|---|---|---|---|---|---|---|---|",
+    ]
+    for name in sets or SETS:
+        lines.append(row_of(name, home))
+        print(lines[-1], flush=True)
+    return lines
+
+
+if __name__ == "__main__":
+    cv2.setNumThreads(2)
+    section(sys.argv[1:] or None)
