@@ -7,7 +7,6 @@ Frames are told nothing but the reference, veils are lifted and frames left out 
 
 from __future__ import annotations
 
-import json
 import sys
 from collections.abc import Callable
 from dataclasses import replace
@@ -20,7 +19,7 @@ import tifffile
 from bench import run
 from bench.layered import Order, kept
 from bench.score import corner_error
-from bench.ways import TEXTBOOK, Truth, by_seed, of_textbooks
+from bench.ways import TEXTBOOK, Truth, by_seed, of_textbooks, told_of
 from eaveplane.imaging.colour import decode_srgb, encode_srgb
 
 Codes = np.ndarray
@@ -99,20 +98,14 @@ def row_of(name: str, home: Path) -> str:
     order = replace(changed(by_seed(int(seed))), width=900)
     paths, true = kept(f"{kind}_{seed}", order, home)
     files, reference, row = sent(kind, paths, true["reference"], home / f"{kind}_{seed}" / "sent", int(seed))
-    against, told, out = Truth(true), home / "report.json", home / "out.tif"
-    run.doubtful(run.stack(files, out, told, reference))
-    report = json.loads(told.read_text())
-    mine = np.array(against.scores(tifffile.imread(out) / 65535.0, report))
+    against, shape = Truth(true), true["dioptres"].shape
+    mine, report = against.woven(files, reference=reference)
     best = np.max(list(of_textbooks(files, against, report).values()), axis=0)
-    shape = true["dioptres"].shape
-    motion = [(order.by_hand, "by hand"), (order.wind_px, f"wind {order.wind_px:.0f} px"), (order.sway_px, f"sway {order.sway_px:.0f} px")]
-    moves = "".join(f", {what}" for there, what in motion if there)
     texts = [" / ".join(f"{v:.1f}" for v in scores) for scores in (best, mine)]
     left = sum(frame["state"] != "used" for frame in report["frames"])
-    ahead = " / ".join(f"{v:+.2f}" for v in mine - best)
-    what = f"{said}: {' and '.join(order.things)}, {order.count} frames, {order.step_px:.1f} px apart{moves}"
+    ahead = " / ".join(f"{v:+.2f}" for v in np.array(mine) - best)
     apart = max(corner_error(np.array(frame["homography"]), fit, (shape[1], shape[0])) for frame, fit in zip(report["frames"], true["fits"][row], strict=True))
-    return f"| {name} | {what} | {texts[0]} | {texts[1]} | {ahead} | {apart:.2f} | {left} | {100 * report['veil_lifted']:.1f} % | {report['seconds']['total']:.0f} |"
+    return f"| {name} | {said}: {told_of(order)} | {texts[0]} | {texts[1]} | {ahead} | {apart:.2f} | {left} | {100 * report['veil_lifted']:.1f} % | {report['seconds']['total']:.0f} |"
 
 
 def section(sets: list[str] | None = None) -> list[str]:

@@ -27,8 +27,8 @@ def section(seeds: list[int] | None = None) -> list[str]:
     for seed in seeds or SEEDS:
         order = by_seed(seed)
         paths, true = kept(f"seed_{seed}", order, run.HERE / "ways")
-        left, before = Truth(true).woven(paths, "--veil", "leave")
-        lifted, after = Truth(true).woven(paths, "--veil", "lift")
+        left, before = Truth(true).woven(paths, "--veil", "leave", "--leave-out", "none")
+        lifted, after = Truth(true).woven(paths, "--veil", "lift", "--leave-out", "none")
         gains.append([a - b for a, b in zip(lifted, left, strict=True)])
         moved = [f"wind {order.wind_px:.0f} px"] * (order.wind_px > 0) + [f"sway {order.sway_px:.0f} px"] * (order.sway_px > 0)
         what = ", ".join([*order.things, f"{order.count} frames", f"{order.step_px:.1f} px", *moved])

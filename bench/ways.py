@@ -62,10 +62,11 @@ class Truth:
         truth = nearest_moment(seen, self.moments) if len(self.moments) > 1 else self.moments[0]
         return psnr(seen, truth, inside), psnr(seen, truth, self.edge & inside), psnr(seen, truth, inside & ~self.edge)
 
-    def woven(self, paths: list[Path], *how: str) -> tuple[Scores, dict[str, Any]]:
-        """Scores and report of what `stack` makes of the frames."""
+    def woven(self, paths: list[Path], *how: str, reference: int | None = None) -> tuple[Scores, dict[str, Any]]:
+        """Scores and report of what `stack` makes of the frames; `reference` is among the files, if that is not where it was made."""
+        (run.HERE / "ways").mkdir(parents=True, exist_ok=True)
         told, out = run.HERE / "ways" / "report.json", run.HERE / "ways" / "out.tif"
-        run.doubtful([*run.stack(paths, out, told, self.true["reference"]), "--leave-out", "none", *how])
+        run.doubtful([*run.stack(paths, out, told, self.true["reference"] if reference is None else reference), *how])
         report = json.loads(told.read_text())
         return self.scores(tifffile.imread(out) / 65535.0, report), report
 
@@ -80,6 +81,12 @@ def of_textbooks(paths: list[Path], against: Truth, report: dict[str, Any]) -> d
     return {name: against.scores(run.shown(method(frames)), report) for name, method in TEXTBOOK.items()}
 
 
+def told_of(order: Order) -> str:
+    """What a stack shows, and how things and the camera moved."""
+    motion = [(order.by_hand, "by hand"), (order.sway_px, f"sway {order.sway_px:.0f} px"), (order.wind_px, f"wind {order.wind_px:.0f} px")]
+    return ", ".join([f"{' and '.join(order.things)}, {order.count} frames, {order.step_px:.1f} px apart", *(said for there, said in motion if there)])
+
+
 def scores(seed: int) -> tuple[Order, dict[str, Scores], str]:
     """PSNR whole, in the edge band and outside it, of every way and textbook method, and the way that joint light took."""
     order = by_seed(seed)
@@ -88,7 +95,7 @@ def scores(seed: int) -> tuple[Order, dict[str, Scores], str]:
     found: dict[str, Scores] = {}
     taken = ""
     for way in WAYS:
-        found[way], report = against.woven(paths, "--way", way, "--veil", "leave")
+        found[way], report = against.woven(paths, "--way", way, "--veil", "leave", "--leave-out", "none")
         taken = taken or report["way"]
     found |= of_textbooks(paths, against, report)
     return order, found, taken
@@ -112,10 +119,9 @@ def section(seeds: list[int] | None = None) -> list[str]:
             continue
         best = np.max([found[name] for name in TEXTBOOK], axis=0)
         gains.append(np.array(found["joint-light"]) - best)
-        motion = [(order.by_hand, "by hand"), (order.sway_px, f"sway {order.sway_px:.0f} px"), (order.wind_px, f"wind {order.wind_px:.0f} px"), (taken != "joint-light", f"woven by {taken}")]
-        moves = "".join(f", {said}" for there, said in motion if there)
+        stands_in = "" if taken == "joint-light" else f", woven by {taken}"
         texts = [" / ".join(f"{v:.1f}" for v in row) for row in (best, found["joint-light"], found["crisp-seams"])]
-        lines.append(f"| {seed} | {' and '.join(order.things)}, {order.count} frames, {order.step_px:.1f} px apart{moves} | {' | '.join(texts)} | {' / '.join(f'{v:+.2f}' for v in gains[-1])} |")
+        lines.append(f"| {seed} | {told_of(order)}{stands_in} | {' | '.join(texts)} | {' / '.join(f'{v:+.2f}' for v in gains[-1])} |")
         print(lines[-1], flush=True)
     lines.append(f"| mean of {len(gains)} | | | | | {' / '.join(f'{v:+.2f}' for v in np.mean(gains, axis=0))} |")
     print(lines[-1])
@@ -123,5 +129,4 @@ def section(seeds: list[int] | None = None) -> list[str]:
 
 
 if __name__ == "__main__":
-    Path(run.HERE / "ways").mkdir(parents=True, exist_ok=True)
     section([int(seed) for seed in sys.argv[1:]] or None)

@@ -10,6 +10,7 @@ from pydantic import ValidationError
 
 from eaveplane.core.weave.laid import WAYS
 from eaveplane.core.weave.places import Places
+from eaveplane.pipeline import scene
 from eaveplane.pipeline.steps import places as locating
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs
@@ -56,7 +57,7 @@ def test_what_is_shown_before_all_is_woven_is_what_will_be_woven(page: Page) -> 
         assert np.abs(view.weave(1, (0, 0, *view.size_at(1))) - small).mean() < 0.01
 
 
-def test_veils_are_lifted_or_left_and_shown_where(page: Page) -> None:
+def test_veils_are_lifted_or_left_and_shown_where(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:
     from eaveplane.web.scene.opened import opened
 
     assert page.recipe().veil == "leave"
@@ -64,6 +65,12 @@ def test_veils_are_lifted_or_left_and_shown_where(page: Page) -> None:
     assert page.recipe().veil == "lift" and page.post(page.at("/weave/veil"), {"value": "tear"}).status_code == 400
     before = page.get(page.at("/weave")).text
     assert "Ground behind near things is computed" in before and "Lifted in" not in before
+    with monkeypatch.context() as few:
+        count = len(page.recipe().found())
+        few.setattr(scene, "MOST_LIFTED", count - 1)
+        assert f"Veils are lifted of {count - 1} frames at most; these are {count}." in page.get(page.at("/weave")).text
+        assert "veils left" in page.get("/outing/1/contact.html").text
+    assert "veils lifted" in page.get("/outing/1/contact.html").text
     with page.client.application.test_request_context():
         # what was woven without is shown until veils are lifted
         view = opened(page.scene).view
@@ -86,7 +93,7 @@ def test_veils_are_lifted_or_left_and_shown_where(page: Page) -> None:
 
 
 def test_frames_that_do_not_tell_their_focus_are_woven_by_seams_and_that_is_said(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(locating, "locate", lambda read, count, size, detail, starts: Places(tuple(range(count)), 0.97, 1e-6, 1e-6))
+    monkeypatch.setattr(locating, "locate", lambda read, count, size, detail, guess: Places(tuple(range(count)), 0.97, 1e-6, 1e-6))
     monkeypatch.setattr(locating.Locate, "version", 999)
     page.post(page.at("/weave/set"), {"name": "detail", "value": "4"})
     _do(page, "weave")

@@ -99,12 +99,12 @@ def plan(recipe: Recipe, frames: Mapping[str, FrameStep], masks: Mapping[str, Pa
     located = Locate(registered, found) if len(found) > 1 else None
     woven = Weave(Label(registered, located, recipe.weaving.quiet, found), recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
     given = tuple(GivenMask(f.mask_file, masks.get(f.mask_file, Path(f"{f.mask_file}.tif"))) for f in kept if f.mask == "given")
-    lifted = located and recipe.veil == "lift" and not veils_left(recipe.weaving.way, len(found))
+    lifted = located and recipe.veil == "lift" and not why_veils_stay(recipe.weaving.way, len(found))
     return Plan([f.id for f in kept], woven, Lift(woven) if lifted else woven, given)
 
 
-def veils_left(way: str, count: int) -> str:
-    """Why veils are left in what is woven by a way of so many frames, even where they are to be lifted; empty where they can be."""
+def why_veils_stay(way: str, count: int) -> str:
+    """Why veils stay in what is woven by a way of so many frames, even where they are to be lifted; empty where they can be."""
     if way != "joint-light":
         return "Only what joint light weaves can have its veils lifted."
     return f"Veils are lifted of {MOST_LIFTED} frames at most; these are {count}. Leave out frames without which nothing is softer." if count > MOST_LIFTED else ""

@@ -111,7 +111,7 @@ def _quietest(energies: Sequence[FloatArray]) -> float:
 
 def _placed(tiles: FloatArray, noise: float, guess: Line) -> tuple[Line, float]:
     """Places (n,) of the frames of tiles (t, n, h, w), and what they leave unexplained. Of many, some from all along the row are placed first, for
-    few neighbours that show little sharp tell neither where they are nor on which side; then those between them."""
+    few neighbours that show little sharp tell neither where they are nor on which side; then those between them. What is unexplained is told of the first."""
     count = tiles.shape[1]
     if count <= MOST_TOGETHER:
         return find_places(shared_energies(tiles, noise), guess)

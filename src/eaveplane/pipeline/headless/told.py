@@ -14,7 +14,7 @@ from ...imaging.placement import Placement
 from ...recipe import FrameChoice, Recipe
 from ..cache import Cache
 from ..frames import File
-from ..scene import Plan, veils_left
+from ..scene import Plan, why_veils_stay
 from ..steps import Registration, Written, veils_of
 
 
@@ -37,7 +37,7 @@ def of_veils(recipe: Recipe, planned: Plan, cache: Cache, way: str) -> dict[str,
     woven, and why none was looked for; empty where one was, or where none was to be."""
     veils = veils_of(cache, planned.result.key) if planned.result is not planned.woven else None
     count = len(recipe.found())
-    why = veils_left(way, count) if recipe.veil == "lift" and count > 1 else ""
+    why = why_veils_stay(way, count) if recipe.veil == "lift" and count > 1 else ""
     return {"veil": recipe.veil, "veil_lifted": veils.lifted if veils else 0.0, "veil_refused": veils.refused if veils else 0.0, "veil_why": why}
 
 

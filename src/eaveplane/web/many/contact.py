@@ -61,7 +61,7 @@ def told(scene: ScenePage) -> dict[str, Any]:
         "shares": _seen(scene, "share", SMALL * 2) if scene.plan and scene.registered else "",
         "meta": meta,
         "weaving": recipe.weaving,
-        "veil": recipe.veil,
+        "lifts": scene.plan is not None and scene.plan.result is not scene.plan.woven,
         "finish": recipe.finish.in_use(),
         "flaws": [(f.found.told([f"frame {k}" for k in range(1, len(kept) + 1)]), f.state) for f in (scene.flaws or [])[:8]],
         "files": [row["path"] for row in scene.results],

@@ -15,7 +15,7 @@ from ...core.weave.laid import WAYS, WayName, Weaving
 from ...core.weave.weave import woven_by
 from ...imaging.brush import draw_line
 from ...parameter import controls
-from ...pipeline.scene import veils_left
+from ...pipeline.scene import why_veils_stay
 from ...pipeline.steps import Lift, veils_of
 from ...pipeline.view import View
 from ...recipe import Recipe
@@ -44,7 +44,7 @@ def bench(scene: ScenePage) -> dict[str, Any]:
         "stands_in": stands_in,
         "veil": scene.recipe.veil,
         "veils": lifted,
-        "veils_left": veils_left(scene.recipe.weaving.way, len(scene.recipe.found())),
+        "why_veils_stay": why_veils_stay(scene.recipe.weaving.way, len(scene.recipe.found())),
         "controls": list(CONTROLS.values()),
         "values": scene.recipe.weaving,
         "start": Weaving(),
