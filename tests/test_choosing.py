@@ -28,9 +28,9 @@ def stacked(paths: list[Path], folder: Path, *extra: object) -> tuple[np.ndarray
 @pytest.mark.parametrize(
     "order",
     [
-        Order(40, ("stems",), 8, 0.6, width=420),
-        Order(41, ("wire",), 5, 1.5, beyond=1, width=480),
-        Order(43, ("few stems",), 2, 5.0, width=600),
+        Order(40, ("stems",), 7, 0.6, width=400),
+        Order(41, ("wire",), 4, 1.5, beyond=1, width=440),
+        Order(43, ("few stems",), 2, 5.0, width=440),
     ],
     ids=["dense", "wires alone near", "two frames"],
 )

@@ -10,7 +10,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Browser, Page, expect
 
 from bench.cards import composition, noisy
 from bench.faults import shaken
@@ -20,7 +20,7 @@ from eaveplane.imaging.formats.registry import write_picture
 from eaveplane.imaging.icc import standard_encoding
 from eaveplane.imaging.light import root_of, to_codes
 from tests.browser.conftest import Server
-from tests.browser.test_route import corner, whole
+from tests.browser.test_route import corner, drawn_anew, whole
 
 BEGIN = datetime(2026, 4, 11, 6, 0)
 
@@ -32,7 +32,8 @@ def write(path: Path, light: FloatArray, seconds: float) -> None:
 
 
 @pytest.fixture(scope="module")
-def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+def server(browser: Browser, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+    """A card of two scenes and a note, brought in."""
     home = tmp_path_factory.mktemp("outing")
     card = home / "card"
     card.mkdir()
@@ -47,6 +48,12 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
         write(card / f"b{k + 1}.tif", noisy(snow[2 * k], 0, rng), 900 + 3 * k)
     (card / "notes.txt").write_text("no picture")
     started = Server(home / "library")
+    page = browser.new_page()
+    page.goto(started.address)
+    page.fill("#folder", str(card))
+    page.get_by_role("button", name="Bring in").click()
+    become(page, [PAN, SNOW])
+    page.close()
     yield started
     started.stop()
 
@@ -71,9 +78,7 @@ def chosen(page: Page) -> str:
 
 
 def test_a_card_falls_into_scenes_and_is_dealt_out_anew_by_keyboard(page: Page, server: Server) -> None:
-    page.goto(server.address)
-    page.fill("#folder", str(server.home.parent / "card"))
-    page.get_by_role("button", name="Bring in").click()
+    page.goto(f"{server.address}/outing/1")
     become(page, [PAN, SNOW])
     expect(page.locator(".strips-head")).to_contain_text("notes.txt")
     expect(page.locator(".contact-frame.marks")).to_have_attribute("data-file", "a0.tif")
@@ -120,6 +125,7 @@ def test_a_frame_is_dragged_to_another_strip(page: Page, server: Server) -> None
     page.mouse.move(frame[0] + 30, frame[1] + 30)
     page.mouse.down()
     page.mouse.move(strip[0] + 200, strip[1] + 60, steps=5)
+    drawn_anew(page, "#strips")
     page.mouse.up()
     become(page, [[*PAN, "b1"], SNOW[1:]])
     page.get_by_role("button", name="Undo").click()
@@ -144,6 +150,8 @@ def test_proposals_are_taken_at_once_and_brought_back(page: Page, server: Server
     expect(page.locator("#rail .left-out")).to_have_count(0)
     page.keyboard.press("Control+z")
     expect(page.locator("#rail .left-out")).to_have_count(1)
+    page.keyboard.press("Control+Shift+z")
+    expect(page.locator("#rail .left-out")).to_have_count(0)
 
 
 def test_files_that_moved_are_asked_for_and_found_by_what_they_hold(page: Page, server: Server) -> None:

@@ -71,6 +71,11 @@ def place(page: Page, selector: str) -> tuple[float, float]:
     return x, y
 
 
+def drawn_anew(page: Page, selector: str) -> None:
+    """Draw something anew from what it is made of, as what renews itself is."""
+    page.evaluate("s => { const e = document.querySelector(s); e.outerHTML = e.outerHTML; }", selector)
+
+
 def corner(page: Page, selector: str) -> tuple[float, float]:
     """Upper left corner of something on screen that may be drawn anew at any moment."""
     x, y = page.wait_for_function("s => { const b = document.querySelector(s)?.getBoundingClientRect(); return b?.width ? [b.x, b.y] : null; }", arg=selector).json_value()
@@ -82,7 +87,16 @@ def to(page: Page, stage: str) -> None:
     expect(page.locator("#route a[aria-current=step]")).to_have_attribute("aria-label", __import__("re").compile(f"^{stage}"))
 
 
-def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, server: Server, card: Path, small: Set, tmp_path: Path) -> None:
+@pytest.fixture
+def empty(tmp_path: Path) -> Iterator[Server]:
+    """A server that nobody has brought anything."""
+    started = Server(tmp_path / "library")
+    yield started
+    started.stop()
+
+
+def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, empty: Server, card: Path, small: Set, tmp_path: Path) -> None:
+    server = empty
     page.goto(server.address)
     expect(page.get_by_text("The shelf is empty")).to_be_visible()
     page.fill("#folder", "/not/there")

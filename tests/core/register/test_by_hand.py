@@ -5,7 +5,7 @@ from __future__ import annotations
 import cv2
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eaveplane.core.register.area import common_area, costs
@@ -90,6 +90,7 @@ def test_a_frame_is_told_what_it_alone_costs() -> None:
     assert costs(_corners((20, 0), (20, 0)), SIZE) == [0, 0]
 
 
+@settings(max_examples=40)
 @given(st.lists(st.tuples(st.floats(-25, 25), st.floats(-25, 25), st.floats(-1, 1)), min_size=1, max_size=4))
 def test_any_ratio_keeps_at_least_as_much_and_is_covered(moves: list[tuple[float, float, float]]) -> None:
     laid = [Placement(Nudge(x=x, y=y, turn=turn).matrix(SIZE), SIZE) for x, y, turn in moves]

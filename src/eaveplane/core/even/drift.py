@@ -83,7 +83,7 @@ def measure_drift(small: list[FloatArray], placements: Sequence[Placement], refe
             continue
         radius = placements[k].lay_maps(radius_squared(height, width), (height, width), repeat_edge=False)
         # blurred so far, a few places tell as much as all
-        step = max(1, int(sigma / 3))
+        step = max(1, int(sigma / 1.5))
         few = np.zeros_like(use)
         few[::step, ::step] = use[::step, ::step]
         found.append(_fitted(base[few], other[few], radius[few].astype(np.float64)))

@@ -58,9 +58,9 @@ class Shake:
 
 
 @cache
-def _transfers() -> tuple[FloatArray, FloatArray, list[tuple[float, float]]]:
-    """Transfer functions (strokes + 1, discs, f) of strokes with discs, the first without a stroke; weights (f,) of the band that is
-    compared; length and angle of each stroke."""
+def _transfers() -> tuple[FloatArray, FloatArray, FloatArray, list[tuple[float, float]]]:
+    """Transfer functions ((strokes + 1) * discs, f) of strokes with discs, the first without a stroke, and their squares; weights (f,) of the
+    band that is compared; length and angle of each stroke."""
     from scipy.special import j1
 
     fy = np.fft.fftfreq(SIDE)[:, None] * 2 * np.pi
@@ -74,7 +74,8 @@ def _transfers() -> tuple[FloatArray, FloatArray, list[tuple[float, float]]]:
     band = np.exp(-((0.9 * away) ** 2)) * (1 - np.exp(-((4.0 * away) ** 2))) * twice
     count = away.size
     both = lines[:, None] * discs[None]
-    return both.reshape(len(strokes), len(DISCS), count).astype(np.float32), band.reshape(count).astype(np.float32), strokes
+    transfers = both.reshape(len(strokes) * len(DISCS), count).astype(np.float32)
+    return transfers, transfers**2, band.reshape(count).astype(np.float32), strokes
 
 
 def shake_of(k: int, neighbours: Sequence[int], luma: Callable[[int, Box], FloatArray], size: tuple[int, int], noise: float) -> Shake | None:
@@ -83,10 +84,10 @@ def shake_of(k: int, neighbours: Sequence[int], luma: Callable[[int, Box], Float
     `luma(k, box)` gives the square root of luminance on the reference's grid of `size` (w, h), `noise` the variance that noise has in
     the finest octave.
     """
-    transfers, band, strokes = _transfers()
+    transfers, squares, band, strokes = _transfers()
     window = np.outer(np.hanning(SIDE), np.hanning(SIDE)).astype(np.float32)
     floor = noise * float((window**2).sum()) * float(band.sum())
-    rest = []
+    cross, power, strong = [], [], []
     inset = SIDE // 4
     corners = [(round(x), round(y)) for y in np.linspace(inset, size[1] - SIDE - inset, DOWN) for x in np.linspace(inset, size[0] - SIDE - inset, ACROSS)]
     for x, y in corners if min(size) > 2 * SIDE else []:
@@ -103,10 +104,14 @@ def shake_of(k: int, neighbours: Sequence[int], luma: Callable[[int, Box], Float
         mine = float((band * np.abs(own) ** 2).sum())
         if strength[best] < 1.15 * mine or mine < 4 * floor:
             continue
-        # |own - T other|² = |own|² - 2 T Re(own* other) + T² |other|², T being real
-        cross, power = band * (own.conj() * others[best]).real, band * np.abs(others[best]) ** 2
-        left = mine - 2 * transfers @ cross + (transfers**2) @ power
-        rest.append(np.maximum(left, 0) / mine)
+        cross.append(band * (own.conj() * others[best]).real)
+        power.append(band * np.abs(others[best]) ** 2)
+        strong.append(mine)
+    if len(strong) < FEWEST_TILES:
+        return None
+    # |own - T other|² = |own|² - 2 T Re(own* other) + T² |other|², T being real
+    left = np.array(strong) - 2 * transfers @ np.stack(cross, axis=1) + squares @ np.stack(power, axis=1)
+    rest = list((np.maximum(left, 0) / np.array(strong)).T.reshape(-1, len(strokes), len(DISCS)))
     found: Shake | None = None
     for s, (length, angle) in enumerate(strokes[1:], 1):
         told = [r for r in rest if DISCS[int(r[s].argmin())] <= NEARLY and DISCS[int(r[0].argmin())] <= length]

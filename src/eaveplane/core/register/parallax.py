@@ -124,15 +124,16 @@ class _Problem:
                 early = turn == 0 and number < 3
                 for k, (there, i) in self.seen.items():
                     rows = np.concatenate([self.far[i], self.step[i] * depth[i][:, None, None]], -1)
-                    moved, w = there - self.start[k][i], weight[k] / MATCH**2
-                    normal = np.einsum("nci,ncj,n->ij", rows, rows, w, optimize=True) + held.T @ held
-                    parameters[k] = np.linalg.solve(normal, np.einsum("nci,nc,n->i", rows, moved, w, optimize=True) + held.T @ wanted[k])
+                    moved = there - self.start[k][i]
+                    weighed = (rows * (weight[k] / MATCH**2)[:, None, None]).reshape(-1, 11).T
+                    parameters[k] = np.linalg.solve(weighed @ rows.reshape(-1, 11) + held.T @ held, weighed @ moved.ravel() + held.T @ wanted[k])
                     rest[k] = np.linalg.norm(moved - rows @ parameters[k], axis=1)
                     scale = 8.0 if early else 1.5 * max(1.48 * float(np.median(rest[k])), 0.25)
                     weight[k] = 1 / (1 + (rest[k] / scale) ** 2)
                     along = self.step[i] @ parameters[k][8:]
-                    np.add.at(above, i, weight[k] * (along * (moved - self.far[i] @ parameters[k][:8])).sum(axis=1) / MATCH**2)
-                    np.add.at(below, i, weight[k] * (along**2).sum(axis=1) / MATCH**2)
+                    # a feature of the reference is matched once in a frame
+                    above[i] += weight[k] * (along * (moved - self.far[i] @ parameters[k][:8])).sum(axis=1) / MATCH**2
+                    below[i] += weight[k] * (along**2).sum(axis=1) / MATCH**2
                 if not early:
                     depth = above / below
             for k, (there, i) in self.seen.items():
@@ -144,7 +145,7 @@ class _Problem:
     def _motion(self, parameters: dict[int, Array], depth: Array, weight: dict[int, Array], cost: float) -> Motion:
         trust = np.zeros(len(self.points))
         for k, (_, i) in self.seen.items():
-            np.maximum.at(trust, i, weight[k])
+            trust[i] = np.maximum(trust[i], weight[k])
         matrices, steps_of = list(self.matrices), np.zeros((len(self.matrices), 3))
         across, down = np.linspace(0, self.size[0] - 1, 9), np.linspace(0, self.size[1] - 1, 9)
         grid = np.stack(np.meshgrid(across, down), -1).reshape(-1, 2)
@@ -160,7 +161,7 @@ def solve(points: Points, seen: Mapping[int, tuple[Points, NDArray[np.int64]]], 
     """The motion of frames of `size` (w, h) whose fits to the reference are `matrices`, from matches.
 
     `points` (m, 2) are features of the reference, `seen` gives for a frame other than the reference places (c, 2) in it and which
-    points they are (c,); `focus` (n,) where frames are focused as pixels of radius of the blur disc, near largest; for `details` and
+    points they are (c,), each at most once; `focus` (n,) where frames are focused as pixels of radius of the blur disc, near largest; for `details` and
     `pool` see `depth_from_focus`.
     """
     problem = _Problem(points, seen, matrices, focus, details, size, pool)

@@ -50,28 +50,33 @@ export class Gather {
   // ---- dragging frames on the rail ----
 
   listen() {
+    // frames are known by their ids and found where they are now: the rail may be drawn anew while one is held
     let dragged = null;
+    const under = (y) => [...document.querySelectorAll("#rail .frame")].find((item) => {
+      const box = item.getBoundingClientRect();
+      return item.dataset.frame !== dragged.id && y > box.top && y < box.bottom;
+    });
+    const show = (target) => {
+      for (const item of document.querySelectorAll("#rail .frame")) {
+        item.classList.toggle("dragged", dragged.moving && item.dataset.frame === dragged.id);
+        item.classList.toggle("drop", item === target);
+      }
+    };
     document.addEventListener("pointerdown", (event) => {
       const item = event.target.closest("#rail .frame");
-      if (item && this.page.stage === "gather" && event.button === 0) dragged = { item, y: event.clientY, moving: false };
+      if (item && this.page.stage === "gather" && event.button === 0) dragged = { id: item.dataset.frame, y: event.clientY, moving: false };
     });
     document.addEventListener("pointermove", (event) => {
       if (!dragged) return;
-      if (!dragged.moving && Math.abs(event.clientY - dragged.y) > 8) { dragged.moving = true; dragged.item.classList.add("dragged"); }
-      if (!dragged.moving) return;
-      for (const item of document.querySelectorAll("#rail .frame")) {
-        const box = item.getBoundingClientRect();
-        item.classList.toggle("drop", item !== dragged.item && event.clientY > box.top && event.clientY < box.bottom);
-      }
+      dragged.moving ||= Math.abs(event.clientY - dragged.y) > 8;
+      if (dragged.moving) show(under(event.clientY));
     });
-    document.addEventListener("pointerup", () => {
+    document.addEventListener("pointerup", (event) => {
       if (dragged?.moving) {
-        const target = document.querySelector("#rail .frame.drop");
-        dragged.item.classList.remove("dragged");
-        if (target) {
-          target.classList.remove("drop");
-          post(this.url("move"), { frame: dragged.item.dataset.frame, to: this.place(target.dataset.frame) });
-        }
+        const target = under(event.clientY);
+        dragged.moving = false;
+        show(null);
+        if (target) post(this.url("move"), { frame: dragged.id, to: this.place(target.dataset.frame) });
       }
       dragged = null;
     });

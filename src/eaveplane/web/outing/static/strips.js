@@ -98,24 +98,31 @@ document.addEventListener("keydown", (event) => {
 
 // ---- dragging a frame to another strip ----
 
+// a frame is known by its id and found where it is now: strips may be drawn anew while it is held
 let dragged = null;
+function own() { return document.querySelector(`.contact-frame[data-frame="${dragged.id}"]`); }
+function under(event) {
+  const strip = document.elementFromPoint(event.clientX, event.clientY)?.closest(".scene-strip[data-scene]");
+  return strip && strip !== own()?.closest(".scene-strip") ? strip : null;
+}
 document.addEventListener("pointerdown", (event) => {
   const frame = event.target.closest(".contact-frame[data-frame]");
-  if (frame && event.button === 0) dragged = { frame, x: event.clientX, y: event.clientY, moving: false };
+  if (frame && event.button === 0) dragged = { id: frame.dataset.frame, x: event.clientX, y: event.clientY, moving: false };
 });
 document.addEventListener("pointermove", (event) => {
   if (!dragged) return;
-  if (!dragged.moving && Math.hypot(event.clientX - dragged.x, event.clientY - dragged.y) > 10) { dragged.moving = true; dragged.frame.classList.add("dragged"); }
+  dragged.moving ||= Math.hypot(event.clientX - dragged.x, event.clientY - dragged.y) > 10;
   if (!dragged.moving) return;
-  const over = document.elementFromPoint(event.clientX, event.clientY)?.closest(".scene-strip[data-scene]");
-  for (const strip of document.querySelectorAll(".scene-strip")) strip.classList.toggle("drop", strip === over && strip !== dragged.frame.closest(".scene-strip"));
+  own()?.classList.add("dragged");
+  const over = under(event);
+  for (const strip of document.querySelectorAll(".scene-strip")) strip.classList.toggle("drop", strip === over);
 });
-document.addEventListener("pointerup", () => {
+document.addEventListener("pointerup", (event) => {
   if (dragged?.moving) {
-    const strip = document.querySelector(".scene-strip.drop");
-    dragged.frame.classList.remove("dragged");
-    strip?.classList.remove("drop");
-    chosen = dragged.frame.dataset.frame;
+    const strip = under(event);
+    own()?.classList.remove("dragged");
+    for (const marked of document.querySelectorAll(".scene-strip.drop")) marked.classList.remove("drop");
+    chosen = dragged.id;
     if (strip) arrange("move", { to: strip.dataset.scene });
   }
   dragged = null;
