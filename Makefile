@@ -29,18 +29,16 @@ $(VENV)/.installed: requirements.lock pyproject.toml
 demo: install
 	$(BIN)/eaveplane demo
 
-lint: install
+lint: $(VENV)/.installed
 	$(BIN)/ruff check src tests bench
 	$(BIN)/mypy
 
-# browser tests by themselves: each drives a server with processes of its own
-test: lint chromium
-	rm -rf $(VENV)/.made
-	$(BIN)/pytest --made $(VENV)/.made --ignore tests/browser
-	$(BIN)/pytest --made $(VENV)/.made -n 0 tests/browser
-	rm -rf $(VENV)/.made
+# one core checks types while the other compiles
+test: chromium $(VENV)/.installed
+	$(MAKE) -j 2 lint install
+	$(BIN)/pytest
 
-fast: lint
+fast: install lint
 	$(BIN)/pytest --ignore tests/browser -m "not slow"
 
 .PHONY: chromium

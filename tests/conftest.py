@@ -17,6 +17,7 @@ from typing import Any, TypeVar
 import numpy as np
 import pytest
 from hypothesis import settings
+from xdist.scheduler import LoadFileScheduling
 
 from eaveplane.fieldcam.camera import Camera, Shot, Stage, Truth, shoot, truth_of
 from eaveplane.fieldcam.landscapes import LANDSCAPES
@@ -64,10 +65,25 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--made", type=Path, help="folder that runs after each other share: what one has made the next takes")
 
 
+def in_the_browser(nodeid: str) -> bool:
+    return nodeid.startswith("tests/browser/")
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Files that take long begin first, so that at the end no worker waits for another's."""
+    """What takes long begins first, so that at the end no worker waits for another's."""
     long = {item.path for item in items if item.get_closest_marker("slow")}
-    items.sort(key=lambda item: item.path not in long)
+    items.sort(key=lambda item: (not in_the_browser(item.nodeid), item.path not in long))
+
+
+class _ByFile(LoadFileScheduling):
+    """A file's tests run in one worker, and so do all that drive the browser: one at a time, while the others compute."""
+
+    def _split_scope(self, nodeid: str) -> str:
+        return "tests/browser" if in_the_browser(nodeid) else super()._split_scope(nodeid)
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> _ByFile:
+    return _ByFile(config, log)
 
 
 class Once:

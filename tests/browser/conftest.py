@@ -42,7 +42,7 @@ class Server:
         self.log.close()
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def browser() -> Iterator[Browser]:
     with sync_playwright() as playwright:
         started = playwright.chromium.launch(executable_path=CHROMIUM, args=QUIET)
@@ -74,7 +74,7 @@ def page(browser: Browser) -> Iterator[Page]:
     assert told == []
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def gathered(looked_at: Callable[[Path], Path], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
     """A server on a shelf with one scene, whose frames have been looked at; tests leave it as they found it."""
     started = Server(looked_at(tmp_path_factory.mktemp("gathered") / "home") / "library")
