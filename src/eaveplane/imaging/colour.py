@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
+from functools import cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.interpolate import CubicSpline
 
 FloatArray = NDArray[Any]
 """float32 in memory; libraries that promote on paper only would make a stricter type noise."""
@@ -90,7 +91,15 @@ BLACK_BODY = np.array(
     ]
 )
 """Chromaticities of a black body at 250, 275 … 625 mired, from Planck's law and the CIE 1931 observer."""
-_black_body = CubicSpline(np.arange(250, 626, 25), BLACK_BODY)
+
+
+@cache
+def _black_body() -> Callable[[float], Sequence[float]]:
+    """Chromaticity by mired; what takes scipy's larger parts asks for them only then, for they load as long as everything else."""
+    from scipy.interpolate import CubicSpline
+
+    spline: Callable[[float], Sequence[float]] = CubicSpline(np.arange(250, 626, 25), BLACK_BODY)
+    return spline
 
 
 def _locus(kelvin: float) -> NDArray[np.float64]:
@@ -101,7 +110,7 @@ def _locus(kelvin: float) -> NDArray[np.float64]:
     day = white_xyz((x, -3.0 * x**2 + 2.870 * x - 0.275))
     if t >= 4000:
         return day
-    black_x, black_y = _black_body(1e6 / t)
+    black_x, black_y = _black_body()(1e6 / t)
     black = white_xyz((float(black_x), float(black_y)))
     mix = max(0.0, (t - 3500) / 500)
     return black + (day - black) * mix

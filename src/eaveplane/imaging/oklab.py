@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import cache
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from .colour import XYZ_FROM_WORK, FloatArray, Matrix
@@ -44,21 +45,33 @@ def reach(from_work: Matrix) -> FloatArray:
 
 @cache
 def _reach(flat: tuple[float, ...]) -> FloatArray:
-    matrix = np.array(flat).reshape(3, 3) @ np.linalg.inv(WHITE_LMS_FROM_WORK)
-    lightness = np.linspace(0, 1, LIGHTNESSES)[:, None]
-    hue = hue_of_turn(np.linspace(0, 4, HUES + 1))[None, :]
-    low, high = np.zeros((LIGHTNESSES, HUES + 1)), np.full((LIGHTNESSES, HUES + 1), 0.6)
-    # along a line of one lightness and hue the roots are linear in chroma: what does not change is worked out once
-    grey = [lightness * ROOT_FROM_LAB[i, 0] for i in range(3)]
-    colour = [np.cos(hue) * ROOT_FROM_LAB[i, 1] + np.sin(hue) * ROOT_FROM_LAB[i, 2] for i in range(3)]
-    for _ in range(24):
-        middle = (low + high) / 2
-        roots = [middle * c + g for c, g in zip(colour, grey, strict=True)]
-        cubes = [root * root * root for root in roots]
-        inside = np.ones(middle.shape, np.bool_)
-        for row in matrix:
-            channel = row[0] * cubes[0] + row[1] * cubes[1] + row[2] * cubes[2]
-            inside &= (channel >= -1e-7) & (channel <= 1 + 1e-7)
-        low, high = np.where(inside, middle, low), np.where(inside, high, middle)
-    low[[0, -1]] = 0
-    return low.astype(np.float32)
+    out = np.empty((LIGHTNESSES, HUES + 1), np.float32)
+    _find_reach(np.array(flat).reshape(3, 3) @ np.linalg.inv(WHITE_LMS_FROM_WORK), ROOT_FROM_LAB, hue_of_turn(np.linspace(0, 4, HUES + 1)), out)
+    out[[0, -1]] = 0
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _find_reach(matrix: np.ndarray, roots: np.ndarray, hues: np.ndarray, out: np.ndarray) -> None:
+    """The chroma (lightnesses, hues) at which lines of one lightness and hue leave what channels, `matrix` times the cubes of `roots` times
+    Oklab, can show: by halving."""
+    for j in range(len(hues)):
+        # along such a line roots are linear in chroma
+        by_chroma = np.cos(hues[j]) * roots[:, 1] + np.sin(hues[j]) * roots[:, 2]
+        for i in range(len(out)):
+            lightness = i / (len(out) - 1)
+            low, high = 0.0, 0.6
+            for _ in range(24):
+                middle = (low + high) / 2
+                long = (middle * by_chroma[0] + lightness * roots[0, 0]) ** 3
+                medium = (middle * by_chroma[1] + lightness * roots[1, 0]) ** 3
+                short = (middle * by_chroma[2] + lightness * roots[2, 0]) ** 3
+                inside = True
+                for k in range(3):
+                    channel = matrix[k, 0] * long + matrix[k, 1] * medium + matrix[k, 2] * short
+                    inside &= (channel >= -1e-7) & (channel <= 1 + 1e-7)
+                if inside:
+                    low = middle
+                else:
+                    high = middle
+            out[i, j] = low

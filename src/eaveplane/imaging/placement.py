@@ -14,7 +14,6 @@ from functools import cached_property
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import map_coordinates
 
 from .colour import FloatArray
 from .pyramid import Box, Size
@@ -75,6 +74,8 @@ class Shift:
 
     def at(self, points: Points) -> Points:
         """By how much (n, 2) points of the reference are shifted, in full pixels."""
+        from scipy.ndimage import map_coordinates
+
         where = (points + 0.5) * np.array(self.depth.shape[::-1]) / self.size - 0.5
         depth = map_coordinates(self.depth, where[:, ::-1].T, np.float64, order=1, mode="nearest")
         return np.asarray((self.step[:2] + self.step[2] * unit(points, self.size)) * depth[:, None], np.float64)

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.interpolate import PchipInterpolator
 
 from ...imaging.colour import FloatArray
 
@@ -62,6 +61,8 @@ def through_points(points: Sequence[tuple[float, float]], y: NDArray[np.float64]
     1980), level before the first, and beyond the last carried on by what brightness rises there."""
     if not points:
         return y
+    from scipy.interpolate import PchipInterpolator
+
     xs, ys = np.array(points).T
     ys = np.maximum.accumulate(ys)
     inside = np.clip(y, xs[0], xs[-1])

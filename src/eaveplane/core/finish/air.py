@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import cv2
 import numpy as np
-from scipy.interpolate import PchipInterpolator
 
 from ...imaging.colour import LUMA, FloatArray
 from .kernels import AIR_STEPS, Airs
@@ -23,6 +22,8 @@ def curve(air: Air, name: str, places: FloatArray) -> FloatArray:
     >>> [float(v) for v in curve(Air(far=AirAt(haze=40)), "haze", np.array([0, 0.5, 1]))]
     [0.0, 0.0, 40.0]
     """
+    from scipy.interpolate import PchipInterpolator
+
     values = [getattr(handle, name) for handle in (air.near, air.middle, air.far)]
     return np.asarray(PchipInterpolator([0, air.at, 1], values)(np.clip(places, 0, 1)))
 

@@ -8,7 +8,6 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 from numba import njit
-from scipy.special import ndtr
 
 from ...imaging.colour import FloatArray
 from ...imaging.light import root_luma
@@ -141,6 +140,8 @@ def grain_field(width: float, box: tuple[int, int, int, int]) -> FloatArray:
     reach = int(np.ceil(4 * sigma))
     wide = np.empty((h + 2 * reach, w + 2 * reach), np.float32)
     _white(x - reach, y - reach, wide)
+    from scipy.special import ndtr
+
     kernel = np.diff(ndtr((np.arange(-reach, reach + 2) - 0.5) / sigma))
     kernel /= np.sqrt((kernel**2).sum())
     soft = cv2.sepFilter2D(wide, -1, kernel, kernel)

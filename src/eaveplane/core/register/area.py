@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import linprog, minimize_scalar
 
 from ...imaging.placement import Points
 from ...imaging.pyramid import Box, Size
@@ -33,6 +32,8 @@ def common_area(quads: Sequence[Points], size: Size, free: bool = False) -> Box:
     normals, limits = _sides(quads, size)
     wide, high = float(size[0] - 1), float(size[1] - 1)
     if free:
+        from scipy.optimize import minimize_scalar
+
         longest = float(np.log(MOST_LONGER))
         best = minimize_scalar(lambda way: -_largest(normals, limits, wide * np.exp(way), high * np.exp(-way))[2], bounds=(-longest, longest), method="bounded", options={"xatol": 1e-7})
         wide, high = wide * float(np.exp(best.x)), high * float(np.exp(-best.x))
@@ -75,6 +76,8 @@ def _sides(quads: Sequence[Points], size: Size) -> tuple[NDArray[np.float64], ND
 
 def _largest(normals: NDArray[np.float64], limits: NDArray[np.float64], wide: float, high: float) -> tuple[float, float, float]:
     """Centre and scale of the largest box of a shape inside all sides; scale 0 where there is none."""
+    from scipy.optimize import linprog
+
     # the corner of the box that reaches farthest over a side must stay inside
     reach = np.abs(normals) @ (np.array([wide, high]) / 2)
     found = linprog([0, 0, -1], A_ub=np.column_stack([normals, reach]), b_ub=limits, bounds=[(None, None), (None, None), (0, None)])

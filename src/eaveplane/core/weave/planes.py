@@ -13,7 +13,6 @@ from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import j1
 
 from ...imaging.waves import FREQUENCIES
 
@@ -48,6 +47,8 @@ reckoned with counts as so much of the energy at one cycle a pixel."""
 
 def disc_left(turns: NDArray[np.float64]) -> NDArray[np.float64]:
     """What a disc leaves of a wave; `turns` is its radius times the wave's frequency."""
+    from scipy.special import j1
+
     x = np.maximum(2 * np.pi * np.abs(turns), 1e-6)
     return np.asarray(2 * j1(x) / x, np.float64)
 
