@@ -55,7 +55,7 @@ def test_frames_past_infinity_go_and_more_than_a_third_is_said(tmp_path: Path) -
 
 
 def test_a_shaken_frame_that_is_needed_stays_and_is_told_with_both_facts(tmp_path: Path) -> None:
-    paths, _ = kept("set", Order(11, ("stems", "boulder"), 5, 2.5, shaken=2, width=720), tmp_path)
+    paths, _ = kept("set", Order(11, ("stems", "boulder"), 4, 2.5, shaken=2, width=720), tmp_path)
     _, report, _ = stacked(paths, tmp_path)
     frame = report["frames"][2]
     assert frame["state"] == "used" and frame["reason"] == "shaken" and frame["share"] > 0

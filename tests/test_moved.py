@@ -27,7 +27,7 @@ def _stacked(paths: list[Path], folder: Path, reference: int, camera_moved: str)
 
 
 def test_near_things_that_a_step_shifts_come_to_lie_on_each_other(tmp_path: Path) -> None:
-    paths, true = kept("set", Order(57, ("boulder", "stems"), 4, 3.0, by_hand=True, sway_px=2, width=900), tmp_path)
+    paths, true = kept("set", Order(57, ("boulder", "stems"), 3, 3.0, by_hand=True, sway_px=2, width=900), tmp_path)
     reference = int(true["reference"])
     sharp = true["sharp"][reference]
     (plain, alone), (ours, report) = (_stacked(paths, tmp_path, reference, how) for how in ("no", "auto"))
