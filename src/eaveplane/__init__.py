@@ -20,3 +20,5 @@ def _kernels() -> Path:
 
 
 os.environ.setdefault("NUMBA_CACHE_DIR", str(_kernels()))
+# what is large is worked on side by side in threads of the program's own; matrices are small, and threads waiting for the next one only take time from others
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")

@@ -25,7 +25,7 @@ def weave(page: Page, gathered: Server) -> Page:
 
 def _woven(page: Page) -> None:
     """Woven as is decided, which may be so already: then the button goes on to Mend."""
-    page.evaluate("() => document.querySelector('.bench-main button.main')?.click()")
+    page.wait_for_function("() => { const m = document.querySelector('.bench-main .main'); if (!m || m.disabled) return false; if (m.matches('button')) m.click(); return true; }")
     expect(page.locator(".bench-main .main")).to_have_text("On to Mend", timeout=180_000)
 
 
