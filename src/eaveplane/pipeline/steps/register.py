@@ -38,7 +38,7 @@ FOUND = ByHand()
 class Register(Step):
     """Frames, near to far, laid on one of them, and what then differs in brightness and colour."""
 
-    name, version = "register", 10
+    name, version = "register", 11
     frames: tuple[FrameStep, ...]
     reference: int
     camera_moved: CameraMoved = "auto"
