@@ -7,6 +7,7 @@ import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -65,6 +66,8 @@ def page(browser: Browser) -> Iterator[Page]:
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
     opened = context.new_page()
     opened.set_default_timeout(90_000)
+    # asked for at every frame that is drawn, as is usual, pages are drawn for the asking
+    opened.wait_for_function = partial(opened.wait_for_function, polling=50)  # type: ignore[method-assign]
     opened.on("console", heard)
     opened.on("pageerror", lambda error: complaints.append(str(error)))
     opened.on("response", lambda response: complaints.append(f"{response.status} {response.url}") if response.status >= 500 else None)

@@ -18,8 +18,8 @@ from tests.browser.test_route import changed, corner, drawn, drawn_anew, pixels,
 SMALLER = """
 from dataclasses import replace
 from eaveplane.fieldcam import demo
-sides = {"thistle": 1260, "larch": 1260}
-demo.CARD = tuple(replace(roll, order=roll.order.model_copy(update={"long_side_px": sides.get(roll.order.landscape, 900)})) for roll in demo.CARD)
+sides = {"thistle": 1080, "larch": 1080}
+demo.CARD = tuple(replace(roll, order=roll.order.model_copy(update={"long_side_px": sides.get(roll.order.landscape, 720)})) for roll in demo.CARD)
 from eaveplane.cli import main
 main()
 """
