@@ -46,8 +46,9 @@ class Scene:
 
 
 @cache
-def scene(landscape: str, focal_mm: float, blades: int) -> Scene:
-    camera = Camera(*SIZE, Lens(focal_mm, 2.0 * (focal_mm / 24) ** 2, breathing=0.02, blades=blades, cats_eye=0.3 if blades else 0.0, rim=0.2 if blades else 0.0))
+def scene(landscape: str, focal_mm: float, blades: int, size: tuple[int, int] = SIZE) -> Scene:
+    """A bracket of a landscape in frames of a size, as much blurred in pixels whatever it is."""
+    camera = Camera(*size, Lens(focal_mm, 2.0 * (focal_mm / 24) ** 2 * size[0] / SIZE[0], breathing=0.02, blades=blades, cats_eye=0.3 if blades else 0.0, rim=0.2 if blades else 0.0))
     rng = np.random.default_rng(len(landscape) + int(focal_mm) + blades)
     dioptres = np.concatenate([np.linspace(1 / NEAREST, 0, POSITIONS), -np.arange(1, BEYOND + 1) * 0.35])
     shots = [Shot(1 / d if abs(d) > 1e-9 else math.inf, tuple(rng.normal(0, 0.8, 2)), float(rng.normal(0, 0.05)), gust=tuple(rng.normal(0, 0.15, 2))) for d in dioptres]

@@ -47,7 +47,7 @@ def test_leaving_out_loses_nothing(order: Order, tmp_path: Path) -> None:
 
 
 def test_frames_past_infinity_go_and_more_than_a_third_is_said(tmp_path: Path) -> None:
-    paths, true = kept("set", Order(44, ("boulder",), 5, 3.0, beyond=2, width=440), tmp_path)
+    paths, true = kept("set", Order(44, ("boulder",), 5, 3.0, beyond=2, width=400), tmp_path)
     _, report, code = stacked(paths, tmp_path)
     left = [k for k, f in enumerate(report["frames"]) if f["state"] == "left_out"]
     assert left == true["overshot"] and code == 4
@@ -75,7 +75,7 @@ def test_a_recipe_for_other_frames_still_looks_for_markers(tmp_path: Path) -> No
 
 
 def test_a_recipe_that_names_these_frames_is_carried_out_as_it_stands(tmp_path: Path) -> None:
-    paths, _ = kept("set", Order(44, ("boulder",), 3, 3.0, beyond=1, width=480), tmp_path)
+    paths, _ = kept("set", Order(44, ("boulder",), 3, 3.0, beyond=1, width=400), tmp_path)
     assert run("stack", *paths, "--out", tmp_path / "o.tif", "--leave-out", "none", "--save-recipe", tmp_path / "recipe.json", *PLAIN).exit_code in (0, 4)
     result = run("stack", *paths, "--out", tmp_path / "p.tif", "--report", tmp_path / "r.json", "--recipe", tmp_path / "recipe.json", *PLAIN)
     assert result.exit_code in (0, 4) and all(f["state"] == "used" for f in json.loads((tmp_path / "r.json").read_text())["frames"])

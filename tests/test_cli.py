@@ -293,7 +293,7 @@ def bracketed(folder: Path, ev: float = 0.0) -> list[Path]:
     shots = [(hands[0], 0.0, 1.2), *((pictures[k], ev, focus[k]) for k in (1, 3, 5) for ev in (2.0, 0.0, -2.0))]
     paths = []
     for number, (light, shot_ev, metres) in enumerate(shots):
-        large = cv2.resize(noisy(light, shot_ev + ev, rng), None, fx=1.5, fy=1.5, interpolation=cv2.INTER_CUBIC)
+        large = cv2.resize(noisy(light, shot_ev + ev, rng), None, fx=1.2, fy=1.2, interpolation=cv2.INTER_CUBIC)
         paths.append(folder / f"{number}.tif")
         meta = Metadata(taken=datetime(2026, 4, 11, 6, 0, 2 * number), seconds=0.02 * 2**shot_ev, f_number=8, iso=100, focus_m=metres)
         write_picture(paths[-1], to_codes(root_of(np.clip(large, 0, 1)), standard_encoding("srgb")), None, meta)

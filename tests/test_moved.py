@@ -41,7 +41,7 @@ def test_near_things_that_a_step_shifts_come_to_lie_on_each_other(tmp_path: Path
 
 
 def test_a_camera_that_turned_but_stood_changes_nothing(tmp_path: Path) -> None:
-    paths, true = kept("set", Order(52, ("boulder",), 3, 4.0, by_hand=True, width=480), tmp_path)
+    paths, true = kept("set", Order(52, ("boulder",), 3, 4.0, by_hand=True, width=400), tmp_path)
     (plain, _), (ours, report) = (_stacked(paths, tmp_path, int(true["reference"]), how) for how in ("no", "auto"))
     assert not report["camera_moved"] and all(f["near_px"] == 0 for f in report["frames"])
     np.testing.assert_array_equal(ours, plain)

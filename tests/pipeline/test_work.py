@@ -242,12 +242,10 @@ print("idle", flush=True)
 
 
 @pytest.mark.parametrize("wait", [1.2])
-def test_a_killed_server_loses_nothing_and_finishes(tiny: Set, tmp_path: Path, wait: float) -> None:
-    library = Library(tmp_path / "library")
+def test_a_killed_server_loses_nothing_and_finishes(library: Library, worker: Worker, tiny: Set, tmp_path: Path, wait: float) -> None:
     folder = card(tmp_path / "card", tiny)
-    outing = outings.add_outing(library.db, "Pan", folder)
-    jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
-    subprocess.run([sys.executable, "-c", SERVER, library.home], check=True, timeout=120, stdout=subprocess.DEVNULL)
+    outing = brought_in(library, worker, folder)
+    worker.stop()
     (row,) = scenes.scenes_of(library.db, outing)
     recipe = scenes.decide(library.db, row["id"], "Exposure", lambda r: r.model_copy(update={"look": r.look.model_copy(update={"exposure": 0.5})}))
     job = jobs.add_job(library.db, "deliver", scene_id=row["id"], recipe=recipe.to_json())

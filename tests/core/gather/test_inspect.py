@@ -24,7 +24,7 @@ from eaveplane.imaging.exif import Metadata
 
 pytestmark = pytest.mark.slow
 
-SNOW = ("larch", 17.0, 0)
+SNOW = ("larch", 17.0, 0, (720, 480))
 
 
 def root(light: np.ndarray) -> np.ndarray:
