@@ -56,6 +56,17 @@ def test_a_stage_of_the_core_never_uses_a_later_one(path: Path) -> None:
             assert inside[0] in STAGES and STAGES.index(target[1]) <= STAGES.index(inside[0]), f"{path.name} uses {'.'.join(target)}"
 
 
+def test_nobody_waits_for_scipy_before_it_is_needed() -> None:
+    """Its parts take as long to load as all else: a page, a worker and a command that says what is wrong begin without them."""
+    early = [
+        f"{path.name} loads {node.module}"
+        for path in sorted(SOURCE.rglob("*.py"))
+        for node in ast.parse(path.read_text()).body
+        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("scipy") and not node.level
+    ]
+    assert early == []
+
+
 MOST_IMPORTS, MOST_LINES, LONGEST = 20, 350, 70
 TOO_LONG = {"develop_rows": 88, "_warp_in_two": 81, "inspect": 93}
 """Functions that are longer still, and by how much: two compiled loops, and the order of an inspection."""

@@ -95,7 +95,7 @@ BLACK_BODY = np.array(
 
 @cache
 def _black_body() -> Callable[[float], Sequence[float]]:
-    """Chromaticity by mired; what takes scipy's larger parts asks for them only then, for they load as long as everything else."""
+    """Chromaticity (x, y) by mired."""
     from scipy.interpolate import CubicSpline
 
     spline: Callable[[float], Sequence[float]] = CubicSpline(np.arange(250, 626, 25), BLACK_BODY)
