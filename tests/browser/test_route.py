@@ -28,9 +28,8 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
 
 
 @pytest.fixture(scope="module")
-def card(server: Server, small: Set) -> Path:
-    folder = server.home.parent / "card"
-    folder.mkdir()
+def card(small: Set, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("card")
     for path in small.paths:
         shutil.copy(path, folder)
     return folder
@@ -72,8 +71,13 @@ def place(page: Page, selector: str) -> tuple[float, float]:
 
 
 def drawn_anew(page: Page, selector: str) -> None:
-    """Draw something anew from what it is made of, as what renews itself is."""
-    page.evaluate("s => { const e = document.querySelector(s); e.outerHTML = e.outerHTML; }", selector)
+    """Put something anew in its own place, as what renews itself is: without what a hand that holds a frame has marked in it."""
+    page.evaluate(
+        "s => { const old = document.querySelector(s), anew = old.cloneNode(true);"
+        " for (const marked of anew.querySelectorAll('.drop, .dragged')) marked.classList.remove('drop', 'dragged');"
+        " old.replaceWith(anew); }",
+        selector,
+    )
 
 
 def corner(page: Page, selector: str) -> tuple[float, float]:
@@ -96,13 +100,12 @@ def empty(tmp_path: Path) -> Iterator[Server]:
 
 
 def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, empty: Server, card: Path, small: Set, tmp_path: Path) -> None:
-    server = empty
-    page.goto(server.address)
+    page.goto(empty.address)
     expect(page.get_by_text("The shelf is empty")).to_be_visible()
     page.fill("#folder", "/not/there")
     page.get_by_role("button", name="Bring in").click()
     expect(page.get_by_text("not a folder that can be read")).to_be_visible()
-    page.goto(server.address)
+    page.goto(empty.address)
     page.fill("#folder", str(card))
     page.get_by_role("button", name="Bring in").click()
     page.locator(".scene-strip h2 a").click()
