@@ -5,15 +5,11 @@ from __future__ import annotations
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Server
-from tests.browser.test_route import whole
+from tests.browser.test_route import registered, whole
 
 
 def _at_register(page: Page, gathered: Server) -> None:
-    page.goto(f"{gathered.address}/scene/1/register")
-    whole(page)
-    if page.get_by_role("button", name="Register 4 frames").count():
-        page.get_by_role("button", name="Register 4 frames").click()
-    expect(page.locator(".fits tr[data-nudge]")).to_have_count(4, timeout=180_000)
+    registered(page, gathered)
     page.keyboard.press("1")
     expect(page.locator(".fits tr.chosen td").first).to_have_text("1")
 
