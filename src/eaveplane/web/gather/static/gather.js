@@ -1,4 +1,5 @@
 // Gather: frames named, moved, left out and told apart; the chosen one's sharp zone over the picture.
+import { dragging } from "../shell/drag.js";
 import { post } from "../shell/page.js";
 import { Zones } from "./zones.js";
 
@@ -50,36 +51,15 @@ export class Gather {
   // ---- dragging frames on the rail ----
 
   listen() {
-    // frames are known by their ids and found where they are now: the rail may be drawn anew while one is held
-    let dragged = null;
-    const under = (y) => [...document.querySelectorAll("#rail .frame")].find((item) => {
-      const box = item.getBoundingClientRect();
-      return item.dataset.frame !== dragged.id && y > box.top && y < box.bottom;
+    dragging({
+      frames: "#rail .frame",
+      targets: "#rail .frame",
+      held: (event) => (this.page.stage === "gather" ? event.target.closest("#rail .frame") : null),
+      onto: (event, id) => [...document.querySelectorAll("#rail .frame")].find((item) => {
+        const box = item.getBoundingClientRect();
+        return item.dataset.frame !== id && event.clientY > box.top && event.clientY < box.bottom;
+      }),
+      drop: (id, target) => target && post(this.url("move"), { frame: id, to: this.place(target.dataset.frame) }),
     });
-    const show = (target) => {
-      for (const item of document.querySelectorAll("#rail .frame")) {
-        item.classList.toggle("dragged", dragged.moving && item.dataset.frame === dragged.id);
-        item.classList.toggle("drop", item === target);
-      }
-    };
-    document.addEventListener("pointerdown", (event) => {
-      const item = event.target.closest("#rail .frame");
-      if (item && this.page.stage === "gather" && event.button === 0) dragged = { id: item.dataset.frame, y: event.clientY, moving: false };
-    });
-    document.addEventListener("pointermove", (event) => {
-      if (!dragged) return;
-      dragged.moving ||= Math.abs(event.clientY - dragged.y) > 8;
-      if (dragged.moving) show(under(event.clientY));
-    });
-    document.addEventListener("pointerup", (event) => {
-      if (dragged?.moving) {
-        const target = under(event.clientY);
-        dragged.moving = false;
-        show(null);
-        if (target) post(this.url("move"), { frame: dragged.id, to: this.place(target.dataset.frame) });
-      }
-      dragged = null;
-    });
-    document.addEventListener("dragstart", (event) => { if (event.target.closest("#rail")) event.preventDefault(); });
   }
 }

@@ -1,4 +1,5 @@
 // The outing: one frame is chosen; keys, buttons and dragging deal frames out to scenes.
+import { dragging } from "../shell/drag.js";
 import { send, tell, typing } from "../shell/page.js";
 
 const loupe = document.querySelector(".loupe");
@@ -98,34 +99,18 @@ document.addEventListener("keydown", (event) => {
 
 // ---- dragging a frame to another strip ----
 
-// a frame is known by its id and found where it is now: strips may be drawn anew while it is held
-let dragged = null;
-function own() { return document.querySelector(`.contact-frame[data-frame="${dragged.id}"]`); }
-function under(event) {
-  const strip = document.elementFromPoint(event.clientX, event.clientY)?.closest(".scene-strip[data-scene]");
-  return strip && strip !== own()?.closest(".scene-strip") ? strip : null;
-}
-document.addEventListener("pointerdown", (event) => {
-  const frame = event.target.closest(".contact-frame[data-frame]");
-  if (frame && event.button === 0) dragged = { id: frame.dataset.frame, x: event.clientX, y: event.clientY, moving: false };
-});
-document.addEventListener("pointermove", (event) => {
-  if (!dragged) return;
-  dragged.moving ||= Math.hypot(event.clientX - dragged.x, event.clientY - dragged.y) > 10;
-  if (!dragged.moving) return;
-  own()?.classList.add("dragged");
-  const over = under(event);
-  for (const strip of document.querySelectorAll(".scene-strip")) strip.classList.toggle("drop", strip === over);
-});
-document.addEventListener("pointerup", (event) => {
-  if (dragged?.moving) {
-    const strip = under(event);
-    own()?.classList.remove("dragged");
-    for (const marked of document.querySelectorAll(".scene-strip.drop")) marked.classList.remove("drop");
-    chosen = dragged.id;
-    if (strip) arrange("move", { to: strip.dataset.scene });
-  }
-  dragged = null;
+dragging({
+  frames: ".contact-frame[data-frame]",
+  targets: ".scene-strip",
+  held: (event) => event.target.closest(".contact-frame[data-frame]"),
+  onto: (event, id) => {
+    const strip = document.elementFromPoint(event.clientX, event.clientY)?.closest(".scene-strip[data-scene]");
+    return strip && strip !== item(id)?.closest(".scene-strip") ? strip : null;
+  },
+  drop: (id, target) => {
+    chosen = id;
+    if (target) arrange("move", { to: target.dataset.scene });
+  },
 });
 document.body.addEventListener("htmx:afterSwap", (event) => { if (event.detail.elt?.id === "strips" || event.detail.target?.id === "strips") came(); });
 came();
