@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from html import unescape
 from pathlib import Path
 from typing import Any
@@ -16,8 +17,9 @@ from flask.testing import FlaskClient
 from eaveplane.jobs import worker as working
 from eaveplane.jobs.worker import Worker
 from eaveplane.pipeline.library import Library
-from eaveplane.store import outings, scenes
+from eaveplane.store import jobs, outings, scenes
 from eaveplane.web.app import create_app
+from tests.conftest import done
 
 
 class Page:
@@ -45,16 +47,50 @@ class Page:
         return found
 
 
-@pytest.fixture(scope="module")
-def page(looked_at: Callable[[Path], Path], tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
-    home = looked_at(tmp_path_factory.mktemp("web") / "own")
-    patch = pytest.MonkeyPatch()
-    patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
+@contextmanager
+def on_a_library(home: Path, computes: bool = True) -> Iterator[Page]:
+    """The application on a library with one scene that has been looked at; without a worker nothing that is queued is done."""
     library = Library(home / "library")
     worker = Worker(library)
-    worker.start()
-    app = create_app(library, worker)
-    app.testing = True
-    yield Page(app.test_client(), library, scenes.scenes_of(library.db, outings.outings(library.db)[0]["id"])[0]["id"])
-    worker.stop()
-    patch.undo()
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
+        if computes:
+            worker.start()
+        app = create_app(library, worker)
+        app.testing = True
+        yield Page(app.test_client(), library, scenes.scenes_of(library.db, outings.outings(library.db)[0]["id"])[0]["id"])
+        if computes:
+            worker.stop()
+
+
+@pytest.fixture(scope="module")
+def page(looked_at: Callable[[Path], Path], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Page]:
+    with on_a_library(looked_at(tmp_path_factory.mktemp("web") / "own")) as page:
+        yield page
+
+
+@pytest.fixture(autouse=True)
+def as_it_was(request: pytest.FixtureRequest) -> Iterator[None]:
+    """A test leaves the scene that it shares with others as it was decided before."""
+    page = request.getfixturevalue("page") if "page" in request.fixturenames else None
+    before = page.recipe() if page else None
+    yield
+    if page and before and page.recipe() != before:
+        scenes.decide(page.library.db, page.scene, "As it was", lambda recipe: before)
+
+
+@pytest.fixture
+def registered(page: Page) -> Page:
+    """The page of a scene whose frames are registered."""
+    if not page.state(page.get(page.at("/register")).text)["registered"]:
+        page.post(page.at("/register/go"))
+        job = jobs.latest(page.library.db, page.scene)
+        assert job is not None and done(page.library, job["id"])["state"] == "done"
+    return page
+
+
+@pytest.fixture
+def idle(looked_at: Callable[[Path], Path], tmp_path: Path) -> Iterator[Page]:
+    """A page and a library of its own, on which nothing is computed."""
+    with on_a_library(looked_at(tmp_path / "own"), computes=False) as page:
+        yield page

@@ -93,7 +93,8 @@ def test_a_grey_card_tells_its_light(kelvin: float, tint: float) -> None:
         neutral_light(np.array([0.9, 0.02, 0.02]), shot)
 
 
-def test_drift_is_told_frame_by_frame(page: Page) -> None:
+def test_drift_is_told_frame_by_frame(registered: Page) -> None:
+    page = registered
     text = page.get(page.at("/even")).text
     rows = re.findall(r"<tr data-frame.*?</tr>", text, re.S)
     assert len(rows) == 4 and sum("reference" in row for row in rows) == 1
@@ -197,7 +198,8 @@ def test_a_trim_is_seen_marked_and_taken_away(page: Page) -> None:
     np.testing.assert_array_equal(seen(page, f"frame:{frame}"), plain)
 
 
-def test_what_is_left_between_frames_is_a_picture(page: Page) -> None:
+def test_what_is_left_between_frames_is_a_picture(registered: Page) -> None:
+    page = registered
     frame = page.recipe().frames[0].id
     calm = seen(page, f"drift:{frame}")
     page.post(page.at("/even/trim"), {"frame": frame, "name": "warmth", "value": 0.5})
@@ -216,7 +218,8 @@ def test_an_area_is_shown_hatched(page: Page) -> None:
     assert page.get(page.at(VIEW.format("area:7"))).status_code == 404 and page.get(page.at(VIEW.format("area:x"))).status_code == 404
 
 
-def test_corrections_are_seen_at_once_and_against_their_absence(page: Page) -> None:
+def test_corrections_are_seen_at_once_and_against_their_absence(registered: Page) -> None:
+    page = registered
     frame = page.recipe().frames[1].id
     before = page.state(page.get(page.at("/even")).text)
     assert before["registered"]

@@ -79,9 +79,8 @@ def test_a_frame_is_nudged_pinned_and_laid_back(page: Page) -> None:
     assert page.recipe().kept()[0].nudge == Nudge()
 
 
-def test_a_frame_that_costs_much_is_named_and_can_be_kept_with_what_it_has(page: Page) -> None:
-    if not page.state(page.get(page.at("/register")).text)["registered"]:
-        _registered(page)
+def test_a_frame_that_costs_much_is_named_and_can_be_kept_with_what_it_has(registered: Page) -> None:
+    page = registered
     id, size = page.recipe().kept()[3].id, lambda text: page.state(text)["canvas"][2]
     whole = size(page.get(page.at("/register")).text)
     dear = page.post(page.at("/register/nudge"), {"frame": id, "x": 60, "y": 0, "scale": 0, "turn": 0}).text
@@ -97,9 +96,9 @@ def test_a_frame_that_costs_much_is_named_and_can_be_kept_with_what_it_has(page:
     assert page.recipe().canvas == "common" and size(page.get(page.at("/register")).text) == whole
 
 
-def test_a_damaged_registration_is_made_again_under_a_nudge(page: Page) -> None:
-    if not page.state(page.get(page.at("/register")).text)["registered"]:
-        _registered(page)
+@pytest.mark.anew
+def test_a_damaged_registration_is_made_again_under_a_nudge(registered: Page) -> None:
+    page = registered
     id, cache = page.recipe().kept()[0].id, page.library.cache
     with page.client.application.test_request_context():
         plan = opened(page.scene).plan
@@ -113,6 +112,17 @@ def test_a_damaged_registration_is_made_again_under_a_nudge(page: Page) -> None:
     assert page.state(page.get(page.at("/register")).text)["registered"]
 
 
+@pytest.mark.anew
+def test_a_registration_that_was_damaged_meanwhile_is_made_again_by_the_work_that_needs_it(registered: Page) -> None:
+    page = registered
+    with page.client.application.test_request_context():
+        plan = opened(page.scene).plan
+        assert plan is not None
+    told = page.library.cache.path(plan.registered.key) / "registration.json"
+    told.write_text("{}".ljust(told.stat().st_size))
+    assert _registered(page)
+
+
 def test_a_doubtful_fit_is_said_in_plain_words_and_other_references_are_proposed(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(trust, "MOST_ERROR", 0.001)
     page.post(page.at("/register/reference"), {"frame": page.recipe().kept()[1].id})
@@ -122,9 +132,8 @@ def test_a_doubtful_fit_is_said_in_plain_words_and_other_references_are_proposed
     page.post(page.at("/undo/register"))
 
 
-def test_frames_are_looked_at_on_each_other(page: Page) -> None:
-    if not page.state(page.get(page.at("/register")).text)["registered"]:
-        _registered(page)
+def test_frames_are_looked_at_on_each_other(registered: Page) -> None:
+    page = registered
     near, reference = (page.recipe().kept()[k].id for k in (0, 2))
     plain, matched = (np.abs(_seen(page, f"{what}:{near}:{reference}:8") - 128)[20:-20, 20:-20].mean() for what in ("difference", "matched"))
     assert matched < 0.7 * plain

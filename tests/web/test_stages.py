@@ -237,31 +237,27 @@ def test_an_upload_becomes_a_scene(page: Page, small) -> None:  # type: ignore[n
     assert len(list((page.library.uploads / str(number)).iterdir())) == 2
 
 
-def stopped(page: Page) -> None:
-    """From here on nothing is computed any more."""
-    page.client.application.extensions["eaveplane"].worker.stop()
+def test_the_queue_tells_and_cancels(idle: Page) -> None:
+    job = jobs.add_job(idle.library.db, "weave", scene_id=idle.scene)
+    assert "Waits" in idle.get("/queue/head").text and "waits" in idle.get("/queue/list").text
+    assert "Nothing is being computed" in idle.post(f"/queue/{job}/cancel").text
+    assert idle.post("/queue/9999/cancel").status_code == 404
 
 
-def test_the_queue_tells_and_cancels(page: Page) -> None:
-    stopped(page)
-    job = jobs.add_job(page.library.db, "weave", scene_id=page.scene)
-    assert "Waits" in page.get("/queue/head").text and "waits" in page.get("/queue/list").text
-    assert "Nothing is being computed" in page.post(f"/queue/{job}/cancel").text
-    assert page.post("/queue/9999/cancel").status_code == 404
-
-
-def test_a_cleared_cache_is_filled_again(page: Page) -> None:
-    stopped(page)
-    for entry in page.library.cache.root.glob("decode-*"):
+def test_a_cleared_cache_is_filled_again(idle: Page) -> None:
+    for entry in idle.library.cache.root.glob("decode-*"):
         shutil.rmtree(entry)
-    page.client.application.extensions["eaveplane"].kept.clear()
-    told = page.state(page.get(page.at("/gather")).text)
+    idle.client.application.extensions["eaveplane"].kept.clear()
+    told = idle.state(idle.get(idle.at("/gather")).text)
     assert told["busy"] and told["size"] is None
-    assert [j["kind"] for j in jobs.open_jobs(page.library.db) if j["scene_id"] == page.scene].count("inspect") == 1
-    page.get(page.at("/even"))
-    waiting = [j for j in jobs.open_jobs(page.library.db) if j["scene_id"] == page.scene and j["kind"] == "inspect"]
+    # nothing has a size, and what is decided meanwhile is taken all the same
+    assert idle.post(idle.at("/finish/set"), {"name": "straighten", "value": -2}).status_code == 200
+    assert idle.get(idle.at("/finish")).status_code == idle.get(idle.at("/deliver")).status_code == 200
+    assert [j["kind"] for j in jobs.open_jobs(idle.library.db) if j["scene_id"] == idle.scene].count("inspect") == 1
+    idle.get(idle.at("/even"))
+    waiting = [j for j in jobs.open_jobs(idle.library.db) if j["scene_id"] == idle.scene and j["kind"] == "inspect"]
     assert len(waiting) == 1
     # what was called off stays so, whoever looks at the scene
-    page.post(f"/queue/{waiting[0]['id']}/cancel")
-    page.get(page.at("/gather"))
-    assert not [j for j in jobs.open_jobs(page.library.db) if j["scene_id"] == page.scene]
+    idle.post(f"/queue/{waiting[0]['id']}/cancel")
+    idle.get(idle.at("/gather"))
+    assert not [j for j in jobs.open_jobs(idle.library.db) if j["scene_id"] == idle.scene]

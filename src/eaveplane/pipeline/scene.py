@@ -21,6 +21,7 @@ from .cache import Cache
 from .canvas import canvas_of
 from .runner import Runner
 from .steps import (
+    UNREADABLE,
     Flaws,
     FrameStep,
     GivenMask,
@@ -126,10 +127,20 @@ def reference_in(recipe: Recipe) -> int:
 
 
 def register(cache: Cache, planned: Plan, runner: Runner) -> Registration:
-    for step in planned.steps():
-        if isinstance(step, Register | Nudged):
+    steps = [step for step in planned.steps() if isinstance(step, Register | Nudged)]
+
+    def registration() -> Registration:
+        for step in steps:
             runner.one("Registering", make, str(cache.root), step)
-    return open_registration(cache, planned.registered.key)
+        return open_registration(cache, planned.registered.key)
+
+    try:
+        return registration()
+    except UNREADABLE:
+        # damaged since: it is made once more
+        for step in steps:
+            cache.drop(step.key)
+        return registration()
 
 
 def common(recipe: Recipe, planned: Plan, laid: Registration) -> Box:

@@ -71,9 +71,9 @@ def room_of(finish: Finish, canvas: Box) -> tuple[int, int]:
 
 
 def turned_size(width: int, height: int, degrees: float) -> tuple[int, int]:
-    """The largest box of the same shape (w, h) inside a box turned by some degrees."""
+    """The largest box of the same shape (w, h) inside a box turned by some degrees; one without pixels, as before frames are read, stays so."""
     angle = abs(math.radians(degrees))
-    if angle == 0:
+    if angle == 0 or 0 in (width, height):
         return width, height
     c, s = math.cos(angle), math.sin(angle)
     scale = min(width / (width * c + height * s), height / (width * s + height * c))

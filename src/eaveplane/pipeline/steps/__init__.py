@@ -18,7 +18,7 @@ from .merge import Merge
 from .nudge import Nudged
 from .places import Locate, open_places
 from .register import Register, Registration, open_registration, registered_frames
-from .step import Step, make
+from .step import UNREADABLE, Step, make
 from .weave import Forming, Weave, open_forming, open_weave, shares_of, way_of
 
 __all__ = [
@@ -26,6 +26,7 @@ __all__ = [
     "LEGEND",
     "MASK_SUFFIX",
     "ORIGINS",
+    "UNREADABLE",
     "Correct",
     "Decode",
     "Evidence",

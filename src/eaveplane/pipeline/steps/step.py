@@ -7,11 +7,15 @@ from dataclasses import dataclass, fields
 from functools import cached_property
 from pathlib import Path
 from typing import Any, ClassVar, TypeVar
+from zipfile import BadZipFile
 
 from pydantic import BaseModel
 
 from ..cache import Cache, key_of
 from ..ticket import Ticket
+
+UNREADABLE = (OSError, ValueError, KeyError, TypeError, EOFError, BadZipFile)
+"""What reading a damaged result may raise."""
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,6 @@ import hashlib
 import json
 import sqlite3
 from functools import cached_property
-from zipfile import BadZipFile
 
 import numpy as np
 from flask import abort
@@ -26,16 +25,13 @@ from ...pipeline.canvas import canvas_of
 from ...pipeline.findings import Flaw, standing
 from ...pipeline.frames import frame_steps
 from ...pipeline.scene import Plan, plan, take_masks
-from ...pipeline.steps import FrameStep, Measure, Nudged, open_flaws, open_forming, open_inspection
+from ...pipeline.steps import UNREADABLE, FrameStep, Measure, Nudged, open_flaws, open_forming, open_inspection
 from ...pipeline.ticket import Ticket
 from ...pipeline.view import Frames, View, open_view
 from ...recipe import FrameChoice, Recipe
 from ...store import jobs, scenes
 from ..desk import Desk, desk
 from .stages import ROUTE, STAGES, Stage
-
-UNREADABLE = (OSError, ValueError, KeyError, TypeError, EOFError, BadZipFile)
-"""What reading a damaged result may raise."""
 
 
 class ScenePage:
