@@ -31,7 +31,7 @@ from eaveplane.imaging.pyramid import Box
 from eaveplane.pipeline import headless, scene
 from eaveplane.pipeline.cache import Cache
 from eaveplane.pipeline.runner import Runner
-from eaveplane.pipeline.steps import open_frame, open_labels
+from eaveplane.pipeline.steps import open_flaws, open_frame, open_labels, open_weave
 from eaveplane.pipeline.steps.weave import found_frames
 from eaveplane.recipe import Recipe
 
@@ -62,8 +62,8 @@ class Scene:
         return flaws_in(seen, luma, laid.placements)
 
 
-def scene_of(seed: int) -> Scene:
-    """A stack by seed, registered and labelled as `stack` does it."""
+def planned(seed: int, woven: bool) -> tuple[Cache, scene.Plan]:
+    """A stack by seed, registered and labelled as `stack` does it, and `woven`."""
     home = run.HERE / "flaws"
     paths, true = kept(f"seed_{seed}", by_seed(seed), home / "sets")
     cache = Cache(home / "cache")
@@ -72,16 +72,31 @@ def scene_of(seed: int) -> Scene:
         asked = headless.Stack(tuple(paths), Path("none.tif"), "auto", str(true["reference"]), False, Recipe(), False, False)
         read = headless.read_frames(asked.frames, cache, runner, False, asked.recipe)
         recipe, steps = headless.recipe_for(asked, read, open_frame(cache, next(iter(read.steps.values()))), cache, runner)
-        planned = scene.plan(recipe, steps, {})
-        assert planned is not None
-        scene.register(cache, planned, runner)
-        scene.label(cache, planned, runner)
-    laid = found_frames(cache, planned.woven)
-    return Scene(laid, open_labels(cache, planned.labelled.key), [laid.read(k, 0, (0, 0, *laid.size)) for k in range(len(laid.names))])
+        plan = scene.plan(recipe, steps, {})
+        assert plan is not None
+        scene.register(cache, plan, runner)
+        scene.label(cache, plan, runner)
+        if woven:
+            scene.weave(cache, plan, runner)
+    return cache, plan
 
 
-def wrong_labels(of: Scene, plain: FloatArray, rng: np.random.Generator) -> Iterator[tuple[list[Finding], list[Box], list[Box]]]:
-    """Reports, flaws that are seen and all flaws, of weaves in which four places are given to a frame two steps away, or as far as there is one."""
+def scene_of(seed: int) -> Scene:
+    """A stack by seed, registered and labelled as `stack` does it."""
+    cache, plan = planned(seed, False)
+    laid = found_frames(cache, plan.woven)
+    return Scene(laid, open_labels(cache, plan.labelled.key), [laid.read(k, 0, (0, 0, *laid.size)) for k in range(len(laid.names))])
+
+
+def as_delivered(seed: int) -> tuple[FloatArray, list[Finding]]:
+    """The weave of a stack by seed as `stack` makes it, veils lifted, and what is found in it."""
+    cache, plan = planned(seed, True)
+    picture = open_weave(cache, plan.result.key)
+    return np.ascontiguousarray(picture.read(0, (0, 0, *picture.sizes[0]))), open_flaws(cache, plan.flaws.key)
+
+
+def wrong_labels(of: Scene, plain: FloatArray, rng: np.random.Generator) -> Iterator[tuple[list[Finding], list[Box], list[Box], FloatArray, FloatArray]]:
+    """Reports, flaws that are seen and all flaws, picture and labels, of weaves in which four places are given to a frame two steps away, or as far as there is one."""
     count, height, width = of.gates.shape
     for _ in range(3):
         gates, put = of.gates.copy(), []
@@ -99,22 +114,23 @@ def wrong_labels(of: Scene, plain: FloatArray, rng: np.random.Generator) -> Iter
         picture = of.woven(gates, of.frames)
         change = np.sqrt(cv2.GaussianBlur(np.square(root_luma(picture) - root_luma(plain)), (0, 0), 4))
         seen = [box for mask, box in put if np.percentile(change[cv2.resize(mask, change.shape[::-1], interpolation=cv2.INTER_NEAREST) > 0], 80) > SEEN]
-        yield of.found(picture, gates, of.frames), seen, [box for _, box in put]
+        yield of.found(picture, gates, of.frames), seen, [box for _, box in put], picture, gates
 
 
-def wrong_light(of: Scene, rng: np.random.Generator) -> Iterator[tuple[list[Finding], int]]:
-    """Reports of weaves in which one frame is 4 to 12 % too bright or too dark, and which."""
+def wrong_light(of: Scene, rng: np.random.Generator) -> Iterator[tuple[list[Finding], int, FloatArray, list[FloatArray]]]:
+    """Reports of weaves in which one frame is 4 to 12 % too bright or too dark, which, picture and frames."""
     owner = of.gates.argmax(axis=0)
     for _ in range(2):
         k = int(rng.integers(len(of.frames)))
         gain = np.float32(1 + rng.choice([-1, 1]) * rng.uniform(0.02, 0.06))
         if (owner == k).mean() > 0.03:
             frames = [f * gain if i == k else f for i, f in enumerate(of.frames)]
-            yield of.found(of.woven(of.gates, frames), of.gates, frames), k
+            picture = of.woven(of.gates, frames)
+            yield of.found(picture, of.gates, frames), k, picture, frames
 
 
-def dust(of: Scene, plain: FloatArray, rng: np.random.Generator) -> tuple[list[Finding], list[Box]]:
-    """Reports of a weave of which one frame has spots, and where."""
+def dust(of: Scene, plain: FloatArray, rng: np.random.Generator) -> tuple[list[Finding], list[Box], FloatArray, list[FloatArray]]:
+    """Reports of a weave of which one frame has spots, where, picture and frames."""
     luma = root_luma(plain)
     height, width = luma.shape
     busy = np.sqrt(cv2.GaussianBlur(np.square(luma - cv2.GaussianBlur(luma, (0, 0), 8)), (0, 0), 10))
@@ -131,7 +147,8 @@ def dust(of: Scene, plain: FloatArray, rng: np.random.Generator) -> tuple[list[F
         if len(put) < 6 and dark > 5 * busy[y, x] and all(np.hypot(x - b[0], y - b[1]) > 80 for b in put):
             frames[k] -= (dark * np.exp(-((across - x) ** 2 + (down - y) ** 2) / (2 * r * r)))[..., None]
             put.append((x - 3, y - 3, 6, 6))
-    return of.found(of.woven(of.gates, frames), of.gates, frames), put
+    picture = of.woven(of.gates, frames)
+    return of.found(picture, of.gates, frames), put, picture, frames
 
 
 def meets(one: Box, other: Box) -> bool:
@@ -157,14 +174,14 @@ def section(seeds: list[int] | None = None) -> list[str]:
             reports[what] += len(new)
             true[what] += sum(any(meets(box, f.box) for box in all_put) for f in new)
 
-        for found, seen, every in wrong_labels(of, plain, rng):
+        for found, seen, every, _, _ in wrong_labels(of, plain, rng):
             tally("zones given to a wrong frame", found, seen, every)
-        for found, k in wrong_light(of, rng):
+        for found, k, _, _ in wrong_light(of, rng):
             steps = [f.box for f in found if f.kind == "seam" and k in f.frames]
             put["a frame of wrong exposure"] += 1
             hit["a frame of wrong exposure"] += bool(steps)
             tally("a frame of wrong exposure", found, [], steps)
-        found, spots = dust(of, plain, rng)
+        found, spots, _, _ = dust(of, plain, rng)
         tally("dust on one frame", found, spots, spots)
         print(seed, by_seed(seed).things, dict(put), dict(hit), dict(reports), dict(true), len(unprovoked), flush=True)
     lines = ["Flaws put into layered stacks by seed (`python -m bench.flaws`), woven by crisp seams:", "", "| what was put in | flaws | found | reports | true |", "|---|---|---|---|---|"]

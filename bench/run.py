@@ -291,7 +291,7 @@ def renewed(page: str, title: str, lines: list[str]) -> str:
 
 def main(wanted: list[str]) -> None:
     """Take the parts that are wanted, or all, and write each into docs/quality.md as soon as it is there."""
-    from bench import deliver, finish, flaws, parallax, registering, veils, ways  # use this module
+    from bench import deliver, finish, flaws, parallax, registering, remedies, veils, ways  # use this module
 
     parts: dict[str, tuple[str, Callable[[], list[str]]]] = {
         "pictures": ("Picture quality", pictures),
@@ -303,6 +303,7 @@ def main(wanted: list[str]) -> None:
         "ways": ("The ways of weaving", ways.section),
         "veils": ("Lifting the veil", veils.section),
         "flaws": ("Flaws", flaws.section),
+        "remedies": ("Remedies", remedies.section),
         "finish": ("Finish", finish.section),
         "deliver": ("Deliver", deliver.section),
         "registering": ("Registering", registering.section),

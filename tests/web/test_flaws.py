@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import io
 import json
+import re
 
 import numpy as np
 import pytest
 from PIL import Image
 
+from eaveplane.core.mend.flaws import judged
 from eaveplane.core.mend.moment import Moment
 from eaveplane.pipeline.cache import Cache
 from eaveplane.store import jobs, scenes
@@ -90,11 +92,24 @@ def picture(page: Page, address: str) -> np.ndarray:
     return np.asarray(Image.open(io.BytesIO(answer.data)), dtype=float)
 
 
-def test_a_remedy_is_seen_taken_and_undone(woven: Page) -> None:
-    planted(woven, FOUND)
+@pytest.fixture
+def near_hidden(woven: Page) -> Page:
+    """The scene woven without the frame that has the foreground sharp."""
+    woven.post(woven.at("/weave/mask"), {"frame": woven.recipe().frames[0].id, "value": "hidden"})
+    woven.post(woven.at("/weave/go"))
+    job = jobs.latest(woven.library.db, woven.scene)
+    assert job is not None and done(woven.library, job["id"])["state"] == "done"
+    return woven
+
+
+def test_a_remedy_is_seen_taken_and_undone(near_hidden: Page) -> None:
+    woven = near_hidden
+    planted(woven, [flaw("soft", 200, 420, (3, 0), "Frame {0} is sharper here."), *FOUND[1:]])
     name = woven.get(woven.at("/mend/findings.json")).json[0]["name"]
-    offered = woven.get(woven.at(f"/mend/remedies.json?flaw={name}")).json["remedies"]
-    assert offered and all(o["label"].startswith("Frame ") and "sharp" in o["gain"] for o in offered)
+    told = woven.get(woven.at(f"/mend/remedies.json?flaw={name}")).json
+    # of two frames the one that shows the foreground is offered, with what it brings
+    assert [o["label"] for o in told["remedies"]] == ["Frame 1"] and not told["said"]
+    assert int(re.search(r"brings back (\d+) % of what is lost", told["remedies"][0]["gain"])[1]) > 40  # type: ignore[index]
     now, then = (picture(woven, f"/mend/remedy.jpg?flaw={name}&which={which}") for which in ("", "0"))
     assert now.shape == then.shape == (168, 232, 3)
     before = len(woven.recipe().strokes)
@@ -103,13 +118,41 @@ def test_a_remedy_is_seen_taken_and_undone(woven: Page) -> None:
     assert len(recipe.strokes) > before and all(s.action == "draw" and s.fitted for s in recipe.strokes[before:])
     assert woven.get(woven.at("/mend/findings.json")).json[0]["state"] == "mended" and "Mend (2)" in woven.get(woven.at("/mend")).text
     # what was promised is what there is now; without strokes all is as it was
-    look = woven.at("/viewport/{}.jpg?x=150&y=250&w=150&h=150&wide=150")
+    look = woven.at("/viewport/{}.jpg?x=150&y=330&w=150&h=150&wide=150")
     painted, bare = (np.asarray(Image.open(io.BytesIO(woven.get(look.format(what)).data)), dtype=float) for what in ("weave", "unpainted"))
     assert np.abs(painted - bare).max() > 3
     np.testing.assert_array_equal(picture(woven, f"/mend/remedy.jpg?flaw={name}&which="), then)
     woven.post(woven.at("/undo/mend"), {})
     np.testing.assert_array_equal(np.asarray(Image.open(io.BytesIO(woven.get(look.format("weave")).data)), dtype=float), bare)
     assert len(woven.recipe().strokes) == before and woven.get(woven.at("/mend/findings.json")).json[0]["state"] == "open"
+
+
+def test_another_way_of_weaving_is_a_remedy_where_it_does_better_and_nothing_is_where_nothing_does(woven: Page, monkeypatch: pytest.MonkeyPatch) -> None:
+    planted(woven, FOUND)
+    name = woven.get(woven.at("/mend/findings.json")).json[0]["name"]
+    # the weave is as good as it gets here
+    told = woven.get(woven.at(f"/mend/remedies.json?flaw={name}")).json
+    assert told["remedies"] == [] and "makes it better" in told["said"]
+    assert woven.post(woven.at("/mend/remedy"), {"flaw": name, "which": "0"}).status_code == 400
+    monkeypatch.setattr(judged, "WAY_LEAVES", 1e6)
+    monkeypatch.setattr(judged, "LEAST", 0.0)
+    woven.client.application.extensions["eaveplane"].kept.clear()
+    ways = [o["label"] for o in woven.get(woven.at(f"/mend/remedies.json?flaw={name}")).json["remedies"]]
+    assert {"Crisp seams", "Gentle", "Left veiled"} <= set(ways) and "Joint light" not in ways, "joint light wove it, and veils were lifted over it"
+    now, then = (picture(woven, f"/mend/remedy.jpg?flaw={name}&which={which}") for which in ("", str(ways.index("Gentle"))))
+    assert np.abs(then - now).max() > 3
+    answer = woven.post(woven.at("/mend/remedy"), {"flaw": name, "which": str(ways.index("Gentle"))})
+    assert answer.status_code == 200 and "Soft woven by gentle" in answer.text
+    assert {(s.action, s.way) for s in woven.recipe().strokes} == {("way", "gentle")}
+    assert woven.get(woven.at("/mend/findings.json")).json[0]["state"] == "mended"
+
+
+def test_where_nobody_knows_what_moved_frames_are_judged_as_anywhere(near_hidden: Page, monkeypatch: pytest.MonkeyPatch) -> None:
+    planted(near_hidden, [flaw("ghost", 200, 420, (3, 0), "Something moved between frames and is not as any of them shows it; frame {0} is nearest.")])
+    monkeypatch.setattr(findings, "moments_at", lambda laid, weave, place: [])
+    name = near_hidden.get(near_hidden.at("/mend/findings.json")).json[0]["name"]
+    (only,) = near_hidden.get(near_hidden.at(f"/mend/remedies.json?flaw={name}")).json["remedies"]
+    assert only["label"] == "Frame 1" and only["gain"].startswith("brings back")
 
 
 def test_a_speck_is_healed_and_a_step_of_tone_trimmed(woven: Page) -> None:

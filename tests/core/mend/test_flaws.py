@@ -10,15 +10,17 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
-from eaveplane.core.gather.detail import measure_detail, signal
+from eaveplane.core.gather.detail import LAPLACIAN, measure_detail, signal
 from eaveplane.core.masks.strokes import Stroke
 from eaveplane.core.mend.flaws.examine import examined, flaws_in
-from eaveplane.core.mend.flaws.finding import Examined, Finding, ranked
+from eaveplane.core.mend.flaws.finding import BAD, Examined, Finding, ranked
+from eaveplane.core.mend.flaws.judged import Judge, worth_offering
 from eaveplane.core.mend.flaws.refused import halos
-from eaveplane.core.mend.flaws.remedies import covered_by, inside_of, is_mended, name_of, remedies, strokes_over
+from eaveplane.core.mend.flaws.remedies import Remedy, covered_by, inside_of, is_mended, name_of, remedies, strokes_over
 from eaveplane.core.mend.flaws.seams import seam_steps
 from eaveplane.core.weave.places import Places
 from eaveplane.core.weave.weave import RegisteredFrames
+from eaveplane.imaging.colour import FloatArray
 from eaveplane.imaging.light import root_luma
 from eaveplane.imaging.placement import Placement
 
@@ -62,9 +64,9 @@ class Made:
         owner = cv2.resize(self.gates[1], (WIDTH, HEIGHT), interpolation=cv2.INTER_NEAREST)[..., None]
         return owner * self.frames[1] + (1 - owner) * self.frames[0]
 
-    def found(self, picture: np.ndarray | None = None, shift: float = 0.0) -> list[Finding]:
+    def found(self, picture: np.ndarray | None = None, shift: float = 0.0, aside: float = 0.0) -> list[Finding]:
         woven = self.woven() if picture is None else picture
-        placements = [Placement(np.array([[1, 0, k * shift], [0, 1, 0], [0, 0, 1.0]]), (WIDTH, HEIGHT)) for k in range(2)]
+        placements = [Placement(np.array([[1, 0, k * shift + (1 - k) * aside], [0, 1, 0], [0, 0, 1.0]]), (WIDTH, HEIGHT)) for k in range(2)]
         laid = RegisteredFrames(["a", "b"], 0, (WIDTH, HEIGHT), placements, 20 * NOISE**2, lambda k, level, box: cut(self.frames[k], box), Places((BLUR, 0.0), 0.1, 1e-6, 1e-6))
         contrasts = np.stack([np.sqrt(signal(measure_detail(root_luma(frame)))) for frame in self.frames]).astype(np.float16)
         seen, luma = examined(laid, self.gates, contrasts, lambda box: cut(woven, box), only_full_size=True)
@@ -122,7 +124,7 @@ def test_a_step_of_tone_between_frames_is_told_by_how_much(gain: float) -> None:
     (flaw,) = found
     assert flaw.kind == "seam" and flaw.frames == (0, 1) and abs(flaw.box[1] + flaw.box[3] / 2 - HEIGHT / 2) < 12
     # of light, which is the square of what is compared
-    assert f"{100 * 2 * abs(math.log(gain)):.0f} %" in flaw.said and flaw.stops == pytest.approx(2 * math.log2(gain), abs=0.01)
+    assert f"{100 * math.expm1(2 * abs(math.log(gain))):.0f} %" in flaw.said and flaw.stops == pytest.approx(2 * math.log2(gain), abs=0.01)
     # the reference keeps its tone; the other is trimmed back
     assert [(r.frame, r.strokes, r.stops) for r in remedies(flaw, ["a", "b"], 0)] == [(1, (), pytest.approx(-2 * math.log2(gain), abs=0.01))]
     assert [r.frame for r in remedies(flaw, ["a", "b"], 1)] == [0]
@@ -146,6 +148,51 @@ def test_no_step_is_told_between_frames_of_which_the_weave_has_nothing(given_by_
     assert len(list(seam_steps(seen))) == (0 if given_by_a_third else 1)
 
 
+def rough(shape: tuple[int, int], gains: list[float], owner: np.ndarray, texture: float) -> Examined:
+    """Frames of one rough picture, on the pooled grid, each with its own texture, made lighter by gains, and the weave of them by owner (h, w)."""
+    rng = np.random.default_rng(6)
+    ground = np.repeat((0.5 + 0.05 * rng.standard_normal(shape)).astype(np.float32)[..., None], 3, axis=2)
+    frames = np.stack([gain * ground * np.exp(texture * rng.standard_normal((*shape, 1))) for gain in gains]).astype(np.float16)
+    gates = np.stack([owner == k for k in range(len(gains))]).astype(np.float32)
+    small = np.asarray((gates[..., None] * frames).sum(axis=0), np.float32)
+    full = np.zeros((len(gains), 3, *shape), np.float16)
+    return Examined(full, full[0].astype(np.float32), np.ones((len(gains), *shape), np.bool_), small, frames, gates, None, (4 * shape[1], 4 * shape[0]), 1e-6, lambda k, box: small)
+
+
+STRIPES = np.repeat(np.repeat(np.arange(4), 30)[:, None], 200, axis=1)
+
+
+@pytest.mark.parametrize("wrong", range(4))
+@pytest.mark.parametrize("texture", [0.002, 0.1])
+def test_a_frame_out_of_tune_with_the_others_is_named_once_however_rough_the_ground(wrong: int, texture: float) -> None:
+    (flaw,) = seam_steps(rough((120, 200), [0.96 if k == wrong else 1.0 for k in range(4)], STRIPES, texture))
+    assert flaw.frames[1] == wrong and flaw.stops == pytest.approx(2 * math.log2(0.96), abs=0.02)
+    # it is the one that is trimmed first, the reference, too
+    first = remedies(flaw, ["a", "b", "c", "d"], wrong)[0]
+    assert first.frame == wrong and first.stops == pytest.approx(-2 * math.log2(0.96), abs=0.02)
+    # where it gives nothing there is no step
+    assert not list(seam_steps(rough((120, 200), [1.0, 1.0, 1.0, 1.0, 0.96], STRIPES, texture)))
+    assert not list(seam_steps(rough((120, 200), [1.0] * 4, STRIPES, texture)))
+
+
+def test_a_step_that_no_frame_bears_out_is_told_but_never_alone_a_doubt() -> None:
+    seen = rough((120, 200), [1.0] * 4, STRIPES, 0.002)
+    seen.small[STRIPES == 1] *= 1.06
+    found = list(seam_steps(seen))
+    assert found and all(flaw.kind == "seam" and 1 in flaw.frames and flaw.severity < BAD for flaw in found)
+    assert "12 %" in found[0].said, "of light, which is the square of what is compared"
+    (all_over,) = seam_steps(rough((120, 200), [1.0, 1.06, 1.0, 1.0], STRIPES, 0.002))
+    assert all_over.severity > BAD
+
+
+def test_two_frames_are_out_of_tune_with_each_other_and_the_reference_is_trusted() -> None:
+    (flaw,) = seam_steps(rough((120, 200), [1.0, 1.04], STRIPES // 2, 0.1))
+    assert set(flaw.frames) == {0, 1}
+    for reference in (0, 1):
+        (only,) = remedies(flaw, ["a", "b"], reference)
+        assert only.frame == 1 - reference and only.stops == pytest.approx((-1 if reference == 0 else 1) * 2 * math.log2(1.04), abs=0.02)
+
+
 def spot(frame: np.ndarray, x: int, y: int, radius: float, strength: float) -> None:
     down, across = np.mgrid[:HEIGHT, :WIDTH].astype(np.float32)
     frame += (strength * np.exp(-((across - x) ** 2 + (down - y) ** 2) / (2 * radius**2)))[..., None]
@@ -160,6 +207,18 @@ def test_a_spot_of_one_frame_is_a_speck_and_one_of_the_scene_is_not(radius: floa
         spot(frame, 420, 80, radius, strength)
     (flaw,) = made.found()
     assert flaw.kind == "speck" and flaw.frames == (1,) and holds(flaw, 200, 80)
+
+
+def test_a_spot_that_swayed_in_other_frames_or_that_no_other_reaches_is_no_speck() -> None:
+    made = Made()
+    spot(made.frames[1], 200, 80, 2.0, -0.08)
+    spot(made.frames[0], 203, 80, 3.5, -0.08 * (2.0 / 3.5) ** 2)
+    assert made.found() == []
+    made = Made()
+    spot(made.frames[1], 30, 80, 2.0, -0.08)
+    assert [f.kind for f in made.found()] == ["speck"]
+    # the first frame lies 60 px farther right
+    assert made.found(aside=60.0) == []
 
 
 def test_a_spot_of_the_sensor_is_told_from_one_of_the_scene() -> None:
@@ -252,14 +311,70 @@ def test_a_flaw_is_mended_by_any_brush_over_most_of_it_but_not_by_one_beside_it(
     assert not is_mended(flaw, [])
     across = Stroke(action="in", frame="a", width=80, softness=0.2, opacity=1, points=[(100, 130), (180, 130)])
     assert is_mended(flaw, [across]) and not is_mended(flaw, [across.model_copy(update={"points": [(100, 300), (180, 300)]})])
-    assert not is_mended(flaw, [across.model_copy(update={"action": "way", "frame": "", "way": "gentle"})])
+    ways = [[across.model_copy(update={"action": "way", "frame": "", "way": way})] for way in ("gentle", "")]
+    assert [is_mended(flaw, strokes) for strokes in ways] == [True, False], "a way that is taken back leaves it as it was"
 
 
 def test_remedies_draw_from_the_frames_named_and_specks_are_healed_first() -> None:
     flaw = flaw_of([(100, 100), (180, 100), (180, 160), (100, 160)])
     assert [(r.frame, {s.frame for s in r.strokes}) for r in remedies(flaw, ["a", "b", "c"], 0)] == [(1, {"b"}), (0, {"a"})]
+    ways = remedies(flaw, ["a", "b", "c"], 0, ["gentle", "crisp-seams"])[2:]
+    assert [(r.way, {(s.action, s.way, s.frame) for s in r.strokes}) for r in ways] == [(way, {("way", way, "")}) for way in ("gentle", "crisp-seams")]
+    assert all(is_mended(flaw, r.strokes) and not r.heals for r in ways)
     speck = Finding("speck", (50, 50, 10, 10), tuple((55 + 5 * math.cos(t), 55 + 5 * math.sin(t)) for t in range(6)), 0.4, (2,), "")
     found = remedies(speck, ["a", "b", "c"], 0)
     assert [r.frame for r in found] == [None, 1] and found[0].strokes[0].action == "heal"
     assert all(is_mended(speck, r.strokes) for r in found)
     assert name_of(speck) == name_of(Finding("speck", (51, 52, 10, 10), (), 0.9, (1,), "")) == "speck-1-1"
+
+
+# ---- whether they make it better -------------------------------------------------------------------------------
+
+
+def texture(seed: int, blur: float) -> FloatArray:
+    grain = cv2.GaussianBlur(np.random.default_rng(seed).normal(0.5, 1.2, (96, 128)).astype(np.float32), (0, 0), max(blur, 0.7))
+    return np.repeat(grain[..., None], 3, axis=2)
+
+
+ALL = np.ones((96, 128), np.bool_)
+
+
+def test_what_brings_detail_back_comes_first_and_what_takes_more_is_not_offered() -> None:
+    sharp, soft, softer = (texture(1, blur) for blur in (0, 2, 5))
+    # what lies behind is sharp in another frame: the first, drawn over all, would lose it
+    left = np.s_[:, :64]
+    near, far = softer.copy(), sharp.copy()
+    near[left], far[left] = sharp[left], softer[left]
+    judge = Judge.of([near, far], [ALL, ALL], soft, 1e-9)
+    assert judge.something_is_lost and judge.left(soft) == pytest.approx(1) and judge.left(sharp) < 0.01 and judge.left(softer) > 1.1
+    frames = [Remedy(k, (Stroke(action="draw", frame=str(k), width=9, softness=0, opacity=1, points=[(1, 1)]),)) for k in range(3)]
+    way = Remedy(None, frames[0].strokes, way="joint-light")
+    under = {0: near, 1: softer, 2: soft, None: sharp}
+    offered = worth_offering("soft", [*frames, way], judge, lambda remedy: under[remedy.frame])
+    assert [remedy for remedy, _ in offered] == [way, frames[0]] and offered[0][1] < 0.01 < offered[1][1] < 0.95
+    # moments stay in their order, and a thing that is as sharp elsewhere is no worse
+    assert [remedy.frame for remedy, _ in worth_offering("ghost", frames, judge, lambda remedy: under[remedy.frame])] == [0, 2]
+    # a picture that has all that any frame has cannot be made better
+    assert not worth_offering("soft", [*frames, way], Judge.of([near, far], [ALL, ALL], sharp, 1e-9), lambda remedy: under[remedy.frame])
+
+
+def test_a_speck_is_healed_whatever_frames_show_and_drawn_over_only_by_what_is_sharp() -> None:
+    sharp, softer = texture(2, 0), texture(2, 5)
+    judge = Judge.of([sharp], [ALL], sharp, 1e-9)
+    stroke = Stroke(action="heal", width=9, softness=0, opacity=1, points=[(1, 1)])
+    tried = [Remedy(None, (stroke,)), *(Remedy(k, (stroke,)) for k in range(2))]
+    assert [remedy.frame for remedy, _ in worth_offering("speck", tried, judge, lambda remedy: [sharp, softer][remedy.frame or 0])] == [None, 0]
+
+
+@given(st.floats(1e-4, 3e-3), st.integers(0, 99))
+@settings(max_examples=20)
+def test_noise_is_no_detail(variance: float, seed: int) -> None:
+    rng, plain = np.random.default_rng(seed), np.full((96, 128, 3), 0.5, np.float32)
+    noisy = [plain + rng.normal(0, np.sqrt(variance), (96, 128, 1)).astype(np.float32) for _ in range(3)]
+    told, taken = (float(np.square(Judge.of(noisy, [ALL] * 3, plain, LAPLACIAN * known).best).sum()) for known in (variance, 0.0))
+    assert told < 0.1 * taken
+
+
+def test_where_a_frame_is_not_it_shows_nothing() -> None:
+    sharp, soft = texture(3, 0), texture(3, 3)
+    assert not Judge.of([sharp, soft], [~ALL, ALL], soft, 1e-9).something_is_lost

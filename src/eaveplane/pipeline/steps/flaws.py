@@ -28,7 +28,7 @@ from .weave import Weave, found_frames, open_weave
 class Flaws(Step):
     """What may be wrong with a weave, worst first, without what is made by hand."""
 
-    name, version = "flaws", 2
+    name, version = "flaws", 3
     result: Weave | Lift
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:

@@ -5,9 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Any
+from typing import Any, cast
 
-import cv2
 import numpy as np
 from flask import Response, abort, jsonify, request
 
@@ -15,9 +14,11 @@ from ...core.develop.develop import for_screen
 from ...core.even.drift import Trim
 from ...core.masks.strokes import Stroke
 from ...core.mend.flaws.finding import KINDS, Finding
-from ...core.mend.flaws.remedies import Remedy, remedies, strokes_over
+from ...core.mend.flaws.judged import offered
+from ...core.mend.flaws.remedies import OTHER_WAYS, Remedy, remedies, strokes_over
 from ...core.mend.moment import Moment, moments_at
-from ...imaging.light import root_luma
+from ...core.weave.laid import WAYS, WayName
+from ...core.weave.weave import woven_by
 from ...imaging.pyramid import Box
 from ...parameter import controls
 from ...pipeline.findings import Flaw
@@ -35,8 +36,8 @@ PIECE = (232, 168)
 TRIMS = next((c.low, c.high) for c in controls(Trim) if c.name == "exposure")
 POINTED = 6
 """Pixels around a place at which somebody points."""
-SOFTER = 0.8
-"""Part of the sharpness there is that a remedy keeps at least."""
+VEILED = "Left veiled"
+"""What the weave's own way, without veils lifted, is called as a remedy."""
 
 
 def _flaw(scene: ScenePage, name: str) -> Flaw:
@@ -89,22 +90,45 @@ def look(number: int) -> Response:
     return queued(number, "mend", "weave")
 
 
-def _remedies(scene: ScenePage, name: str) -> tuple[View, Flaw, list[tuple[Remedy, float]]]:
-    """The remedies for a flaw, each with how many times as sharp the place becomes: those first that make it sharpest, none that softens it."""
+def _remedies(scene: ScenePage, name: str) -> tuple[View, Flaw, list[tuple[Remedy, str]]]:
+    """The remedies for a flaw that make the place better, the best first, each with what it improves in words."""
     flaw, view = _flaw(scene, name), scene.view
     if view is None or view.laid is None or scene.plan is None or not scene.woven:
         refuse("Weave the frames first: remedies, and what moved, are looked for in the weave.")
     assert view is not None and view.laid is not None and scene.plan is not None
-    ids = scene.plan.ids
-    if flaw.found.kind == "ghost" and (moments := _moments(view, flaw.found.box)):
-        return view, flaw, [(Remedy(m.frame, tuple(strokes_over(m.outline, ids[m.frame]))), m.fine) for m in moments]
+    ids, found = scene.plan.ids, flaw.found
+    if found.kind == "ghost" and (moments := _moments(view, found.box)):
+        told = [(Remedy(m.frame, tuple(strokes_over(m.outline, ids[m.frame]))), f"{m.fine:.1f} × as sharp" if abs(m.fine - 1) > 0.05 else "as sharp as now") for m in moments]
+        if _pointed_at(flaw):
+            return view, flaw, told
+        better = [remedy for remedy, _ in _judged(scene, view, flaw.name, found, [remedy for remedy, _ in told])]
+        return view, flaw, [(remedy, gain) for remedy, gain in told if remedy in better]
     if _pointed_at(flaw):
         return view, flaw, []
-    box, noise = view.box_inside(0, flaw.found.box), view.laid.noise
-    now = _fineness(view.weave(0, box), noise)
-    offered = remedies(flaw.found, ids, scene.plan.reference)
-    found = [(remedy, 1.0 if not remedy.strokes or remedy.frame is None else float(np.sqrt(_fineness(view.laid.read(remedy.frame, 0, box), noise) / now))) for remedy in offered]
-    return view, flaw, [(remedy, times) for remedy, times in sorted(found, key=lambda one: (one[0].frame is not None, -one[1])) if times > SOFTER]
+    tried = remedies(found, ids, scene.plan.reference, _ways(view))
+    if found.kind == "seam":
+        return view, flaw, [(remedy, "then weave anew") for remedy in tried]
+    # where nobody knows what moved, frames are offered as for any other place
+    judged = _judged(scene, view, flaw.name, replace(found, kind="soft") if found.kind == "ghost" else found, tried)
+    return view, flaw, [(remedy, "" if found.kind == "speck" else f"brings back {100 * (1 - left):.0f} % of what is lost") for remedy, left in judged]
+
+
+def _ways(view: View) -> list[str]:
+    """Other ways of weaving than that of the weave; its own, too, where veils are lifted over it."""
+    assert view.laid is not None
+    own = woven_by(view.laid, view.recipe.weaving)
+    return [way for way in OTHER_WAYS if way != own or view.veils is not None]
+
+
+def _judged(scene: ScenePage, view: View, name: str, found: Finding, tried: list[Remedy]) -> list[tuple[Remedy, float]]:
+    """Those of the remedies that make the place of a flaw better; kept while they are looked at."""
+    assert view.laid is not None
+    laid = view.laid
+    kept: list[tuple[Remedy, float]] = desk().kept.get(
+        ("remedies", view.weave_version(), name),
+        lambda: offered(found, tried, laid, view.weave, lambda remedy: _under(scene, view, list(remedy.strokes), remedy).weave),
+    )
+    return kept
 
 
 def _moments(view: View, place: Box) -> list[Moment]:
@@ -123,34 +147,25 @@ def _box(view: View, found: Box) -> Box:
 
 
 @blueprint.get("/remedies.json")
-def offered(number: int) -> Response:
+def offers(number: int) -> Response:
     """The remedies for a flaw, each with what it improves."""
     scene = opened(number)
     _, flaw, found = _remedies(scene, request.args.get("flaw", ""))
-    out = [{"label": _called(scene, remedy), "gain": _gain(remedy, times)} for remedy, times in found]
-    said = "" if found or not _pointed_at(flaw) else "No frame that is sharp here shows it otherwise than the weave does."
+    out = [{"label": _called(scene, remedy), "gain": gain} for remedy, gain in found]
+    none = "No frame that is sharp here shows it otherwise than the weave does." if _pointed_at(flaw) else "No frame and no other way of weaving makes it better: leave it, or paint."
+    said = "" if found else none
     return jsonify({"name": flaw.name, "remedies": out, "said": said})
 
 
 def _called(scene: ScenePage, remedy: Remedy) -> str:
+    if remedy.way:
+        view = scene.view
+        own = view is not None and view.laid is not None and remedy.way == woven_by(view.laid, view.recipe.weaving)
+        return VEILED if own else WAYS[cast(WayName, remedy.way)][0]
     if remedy.frame is None or scene.plan is None:
         return "Heal"
     frame = f"Frame {1 + [f.id for f in scene.recipe.frames].index(scene.plan.ids[remedy.frame])}"
     return frame if remedy.strokes else f"{frame} trimmed by {remedy.stops:+.2f} EV"
-
-
-def _gain(remedy: Remedy, times: float) -> str:
-    """What a remedy improves, in words."""
-    if not remedy.strokes:
-        return "then weave anew"
-    if remedy.frame is None:
-        return ""
-    return f"{times:.1f} × as sharp" if abs(times - 1) > 0.05 else "as sharp as now"
-
-
-def _fineness(picture: np.ndarray, noise: float) -> float:
-    lap = cv2.Laplacian(root_luma(np.ascontiguousarray(picture)), cv2.CV_32F, borderType=cv2.BORDER_REPLICATE)
-    return max(float(np.square(lap).mean()) - noise, 0.1 * noise, 1e-9)
 
 
 @blueprint.get("/remedy.jpg")
@@ -160,11 +175,12 @@ def remedy(number: int) -> Response:
     view, flaw, found = _remedies(scene, request.args.get("flaw", ""))
     which = request.args.get("which", "")
     if which:
-        view = _under(number, scene, view, _one_of(found, which))
+        chosen = _one_of(found, which)
+        view = _under(scene, view, _strokes(number, chosen), chosen)
     return jpeg(for_screen(view.developed("weave", 0, _box(view, flaw.found.box), scene.recipe.look)), 92)
 
 
-def _one_of(found: list[tuple[Remedy, float]], which: str) -> Remedy:
+def _one_of(found: list[tuple[Remedy, str]], which: str) -> Remedy:
     if not which.isdecimal() or int(which) >= len(found):
         refuse("There is no such remedy. Load the page again.")
     return found[int(which)][0]
@@ -174,9 +190,9 @@ def _strokes(number: int, remedy: Remedy) -> list[Stroke]:
     return [healed(number, stroke) if stroke.action == "heal" else stroke for stroke in remedy.strokes]
 
 
-def _under(number: int, scene: ScenePage, view: View, remedy: Remedy) -> View:
-    """What is to be seen under a remedy. Strokes lie over the weave that is there; under another tone the place is woven anew."""
-    recipe = _with(scene, _strokes(number, remedy), remedy)(scene.recipe)
+def _under(scene: ScenePage, view: View, strokes: list[Stroke], remedy: Remedy) -> View:
+    """What is to be seen under a remedy and its strokes. These lie over the weave that is there; under another tone the place is woven anew."""
+    recipe = _with(scene, strokes, remedy)(scene.recipe)
     if remedy.strokes:
         return replace(view, recipe=recipe)
     return scene.trying(recipe) or view
@@ -205,7 +221,8 @@ def take(number: int) -> str:
     chosen = _one_of(found, posted("which"))
     strokes = _strokes(number, chosen)
     called = _called(scene, chosen).lower()
-    how = f"{KINDS[flaw.found.kind]} " + ("healed" if chosen.frame is None else f"mended from {called}") if strokes else called.capitalize()
+    how = "healed" if chosen.heals else called if called == VEILED.lower() else f"woven by {called}" if chosen.way else f"mended from {called}"
+    how = f"{KINDS[flaw.found.kind]} {how}" if strokes else called.capitalize()
     how = f"Moment of {called}" if _pointed_at(flaw) else how
     return decided(number, "mend", how, _with(scene, strokes, chosen), bench=True)
 

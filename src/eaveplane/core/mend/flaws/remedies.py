@@ -1,4 +1,5 @@
-"""What may put a flaw right: another frame drawn over it, the spot healed, a frame's tone trimmed; and whether a flaw has been mended."""
+"""What may put a flaw right: another frame drawn over it, the place woven another way, the spot healed, a frame's tone trimmed; and whether a
+flaw has been mended."""
 
 from __future__ import annotations
 
@@ -27,18 +28,25 @@ SPARED = 2.6
 """Sides of a speck that heal with it: its rim is part of it."""
 COVERED = 0.6
 """Part of a flaw under strokes from which it counts as mended."""
+OTHER_WAYS = ("joint-light", "crisp-seams", "gentle")
+"""Ways of weaving that may do better at a place."""
 PLACE = 32
 """Pixels within which a flaw is taken for the same one when the weave is made anew."""
 
 
 @dataclass(frozen=True)
 class Remedy:
-    """One thing that may be done about a flaw: from which `frame` it draws (its number among those woven), or None where it heals; or by
-    how many stops that frame is to be made brighter."""
+    """One thing that may be done about a flaw: from which `frame` it draws (its number among those woven), by which `way` the place is woven
+    anew, by how many stops the frame is to be made brighter; where there is neither frame nor way it heals."""
 
     frame: int | None
     strokes: tuple[Stroke, ...] = ()
     stops: float = 0.0
+    way: str = ""
+
+    @property
+    def heals(self) -> bool:
+        return self.frame is None and not self.way
 
 
 def name_of(finding: Finding) -> str:
@@ -51,19 +59,23 @@ def name_of(finding: Finding) -> str:
     return f"{finding.kind}-{(x + w // 2) // PLACE}-{(y + h // 2) // PLACE}"
 
 
-def remedies(finding: Finding, ids: Sequence[str], reference: int) -> list[Remedy]:
-    """Remedies, the likeliest first; `ids` name the frames that are woven, of which `reference` keeps its tone. One that heals still lacks its source."""
+def remedies(finding: Finding, ids: Sequence[str], reference: int, ways: Sequence[str] = ()) -> list[Remedy]:
+    """What may be tried; `ids` name the frames that are woven, `reference` is one of them, `ways` are those of weaving by which the place is
+    not woven. A remedy that heals still lacks its source."""
     if finding.kind == "seam":
         a, b = finding.frames
+        # the second is out of tune with the others; of two frames nobody knows which is, and the reference is to be trusted
         trims = [Remedy(b, stops=round(-finding.stops, 2)), Remedy(a, stops=round(finding.stops, 2))]
-        return [remedy for remedy in trims if remedy.frame != reference]
+        return trims if len(ids) > 2 else [remedy for remedy in trims if remedy.frame != reference]
     if finding.kind == "speck":
         x, y, w, h = finding.box
         lead = finding.frames[0]
         heal = Stroke(action="heal", width=max(NARROWEST, SPARED * max(w, h) / 2), softness=SOFT, opacity=1, points=[(x + w / 2, y + h / 2)])
         others = [k for k in (lead - 1, lead + 1) if 0 <= k < len(ids)]
         return [Remedy(None, (heal,)), *(Remedy(k, (heal.model_copy(update={"action": "draw", "frame": ids[k], "fitted": True}),)) for k in others)]
-    return [Remedy(k, tuple(strokes_over(finding.outline, ids[k]))) for k in finding.frames]
+    drawn = [Remedy(k, tuple(strokes_over(finding.outline, ids[k]))) for k in finding.frames]
+    woven = {"action": "way", "frame": "", "fitted": False}
+    return [*drawn, *(Remedy(None, tuple(s.model_copy(update=woven | {"way": way}) for s in drawn[0].strokes), way=way) for way in (ways if drawn else ()))]
 
 
 def strokes_over(outline: Sequence[tuple[float, float]], frame: str) -> list[Stroke]:
@@ -118,7 +130,8 @@ def covered_by(finding: Finding, strokes: Sequence[Stroke]) -> NDArray[np.float3
     box: Box = (x, y, w + 1, h + 1)
     cover = np.zeros((h + 1, w + 1), np.float32)
     for stroke in strokes:
-        drawn = draw_line(stroke, box, 2) if stroke.action != "way" else None
+        # a way that is taken back leaves the place as it was
+        drawn = draw_line(stroke, box, 2) if stroke.action != "way" or stroke.way else None
         if drawn is not None:
             cover = np.maximum(cover, drawn)
     return cover

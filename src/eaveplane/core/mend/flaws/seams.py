@@ -9,7 +9,7 @@ import numpy as np
 
 from ....imaging.colour import FloatArray
 from ....imaging.light import root_luma
-from .finding import Examined, Finding, patches
+from .finding import Examined, Finding, Patch, patches
 
 BAND = 6
 """Cells beside a seam in which its sides are compared."""
@@ -28,39 +28,114 @@ LEAST_CELLS = 20
 """Cells on either side that tell a step."""
 VISIBLE = 0.03
 """Step that is as bad as can be."""
+WORST_LOCAL = 0.49
+"""Where neither frame is out of tune all over it may be a veil that passes for a step: that never alone makes a result doubtful."""
 AROUND, ALIKE, FAINT = 9, 4.0, 1e-4
 """A frame gives a place where what the weave differs by from it varies, in squares of so many cells, no more than so many times what it does from the
 frame that varies least, or by next to nothing: labels may name a frame there of which the weave has nothing."""
 DARKEST = 0.03
 """Root light below which nothing is compared: there noise is all."""
+BLUR, EVERY = 3.0, 4
+"""Cells (sigma) over which frames are smoothed before they are compared as wholes, and of which one in so many each way is looked at."""
+ODD = 0.01
+"""Root light, as part of it, by which a whole frame must be lighter or darker than the others to be told."""
+
+
+_Step = tuple[list[Patch], tuple[int, int], float]
+"""Parts of the border of two frames' zones, these frames, and by how much, in logarithms of root light, the weave is lighter on the second's side."""
 
 
 def seam_steps(seen: Examined) -> Iterator[Finding]:
-    """Findings of kind seam: both frames agree that the weave steps between them by what neither shows."""
-    owner = seen.gates.argmax(axis=0)
-    height, width = owner.shape
-    reached = seen.reach.all(axis=0)
-    light = np.maximum(seen.small, DARKEST)
-    reached &= _given(seen, owner)
+    """Findings of kind seam, the frame that is out of tune with the others second: both frames agree that the weave steps between them by what
+    neither shows, or one of them is lighter or darker than the others all over."""
+    owner, off = seen.gates.argmax(axis=0), _off(seen)
+    given = seen.reach.all(axis=0) & _given(seen, owner)
+    steps = _by_pair(seen, owner, given)
+    # one frame is too light or too dark wherever it meets others: that is one flaw
+    found: dict[int, list[_Step]] = {}
+    for pair, there in steps.items():
+        parts = _along(owner, pair, np.abs(there) > LEAST)
+        if parts:
+            found.setdefault(max(pair, key=lambda k: abs(off[k])), []).append((parts, pair, float(np.median(np.concatenate([there[p.part][p.mask] for p in parts])))))
+    for k in np.flatnonzero(np.abs(off) > ODD):
+        if k not in found:
+            borders = [(_along(owner, pair, _densest(owner, pair, given)), pair, float(off[pair[1]] - off[pair[0]])) for pair in steps if k in pair]
+            found[int(k)] = [border for border in borders if border[0]]
+    for odd, of_frame in found.items():
+        if of_frame:
+            yield _flaw(seen, odd, off, sorted(of_frame, key=lambda step: -_cells(step[0])))
+
+
+def _flaw(seen: Examined, odd: int, off: FloatArray, steps: list[_Step]) -> Finding:
+    """The flaw that steps around the zones of one frame are, the longest first."""
+    parts, (a, b), told = steps[0]
+    all_over, worst = abs(off[odd]) > ODD, 1.0
+    if all_over:
+        # what a frame is off by is told better by all of it than beside a seam
+        told = float(off[b] - off[a])
+    elif len(off) > 2:
+        worst = WORST_LOCAL
+    if odd == a:
+        a, b, told = b, a, -told
+    length = float(np.clip(0.5 + 0.25 * np.log10(sum(_cells(step[0]) for step in steps) / LEAST_CELLS), 0.5, 1))
+    severity = worst * float(np.clip(abs(told) / VISIBLE, 0, 1)) * length
+    beside = sum(len(step[0]) for step in steps) - 1
+    more = f", here and in {beside} more place{'s' if beside > 1 else ''}" if beside else ""
+    said = f"Tone steps by {100 * np.expm1(2 * abs(told)):.0f} % between frames {{0}} and {{1}}{more}."
+    return Finding("seam", seen.around(parts[0].box, 0), parts[0].outline(), severity, (a, b), said, stops=float(2 * told / np.log(2)))
+
+
+def _cells(parts: list[Patch]) -> int:
+    return sum(int(patch.mask.sum()) for patch in parts)
+
+
+def _off(seen: Examined) -> FloatArray:
+    """By how much (n,) each frame is lighter, in logarithms of root light, than most are, where all reach; nothing where that is too little."""
+    logs = np.stack([np.log(np.maximum(cv2.GaussianBlur(root_luma(frame.astype(np.float32)), (0, 0), BLUR)[::EVERY, ::EVERY], DARKEST)) for frame in seen.frames])
+    common = np.asarray(seen.reach.all(axis=0))[::EVERY, ::EVERY]
+    apart = (logs - np.median(logs, axis=0))[:, common]
+    if apart.shape[1] <= LEAST_CELLS:
+        return np.zeros(len(logs), np.float32)
+    off = np.asarray(np.median(apart, axis=1), np.float32)
+    # two frames have no middle: all that they differ by is said of one
+    return np.array([0, off[1] - off[0]], np.float32) if len(off) == 2 else off
+
+
+def _border(owner: np.ndarray, pair: tuple[int, int]) -> np.ndarray:
+    """Where (h, w) two frames' zones are near to each other."""
+    near_a, near_b = (cv2.dilate((owner == k).astype(np.uint8), NARROW) > 0 for k in pair)
+    return np.asarray(near_a & near_b)
+
+
+def _along(owner: np.ndarray, pair: tuple[int, int], where: np.ndarray) -> list[Patch]:
+    """Parts of the border of two frames' zones, the longest first."""
+    return sorted(patches(where & _border(owner, pair), JOINED, LEAST_CELLS), key=lambda patch: -int(patch.mask.sum()))
+
+
+def _densest(owner: np.ndarray, pair: tuple[int, int], where: np.ndarray) -> np.ndarray:
+    """Of places (h, w) those around the square in which two frames' zones meet most: among twigs they meet all over."""
+    border = where & _border(owner, pair)
+    row, column = np.unravel_index(int(_in_tiles(border[..., None])[..., 0].argmax()), [-(-n // TILE) for n in owner.shape])
+    near = np.zeros(owner.shape, np.bool_)
+    near[max(0, int(row) - 1) * TILE : (int(row) + 2) * TILE, max(0, int(column) - 1) * TILE : (int(column) + 2) * TILE] = True
+    return np.asarray(where & near)
+
+
+def _by_pair(seen: Examined, owner: np.ndarray, given: np.ndarray) -> dict[tuple[int, int], FloatArray]:
+    """Steps (h, w) between frames whose zones meet, beside where they do and both are `given`."""
     steps: dict[tuple[int, int], FloatArray] = {}
     for a, b in _neighbours(owner):
-        sides = [cv2.dilate((owner == k).astype(np.uint8), np.ones((2 * BAND + 1,) * 2)) > 0 for k in (b, a)]
-        here = [(owner == k) & side & reached for k, side in zip((a, b), sides, strict=True)]
-        apart = [np.log(light / np.maximum(seen.frames[k], DARKEST)) for k in (a, b)]
-        of_tile = np.repeat(np.repeat(_steps(here, apart), TILE, axis=0), TILE, axis=1)[:height, :width]
-        steps[a, b] = np.where(here[0] | here[1], of_tile, 0)
-    for (a, b), found in steps.items():
-        near_a, near_b = (cv2.dilate((owner == k).astype(np.uint8), NARROW) > 0 for k in (a, b))
-        parts = sorted(patches((np.abs(found) > LEAST) & near_a & near_b, JOINED, LEAST_CELLS), key=lambda patch: -int(patch.mask.sum()))
-        if not parts:
-            continue
-        # one frame is too light or too dark wherever it meets the other: that is one flaw
-        told = float(np.median(np.concatenate([found[patch.part][patch.mask] for patch in parts])))
-        length = float(np.clip(0.5 + 0.25 * np.log10(sum(patch.mask.sum() for patch in parts) / LEAST_CELLS), 0.5, 1))
-        severity = float(np.clip(abs(told) / VISIBLE, 0, 1)) * length
-        more = f", here and in {len(parts) - 1} more place{'s' if len(parts) > 2 else ''}" if len(parts) > 1 else ""
-        said = f"Tone steps by {100 * 2 * abs(told):.0f} % between frames {{0}} and {{1}}{more}."
-        yield Finding("seam", seen.around(parts[0].box, 0), parts[0].outline(), severity, (a, b), said, stops=float(2 * told / np.log(2)))
+        zones = [(owner == k).astype(np.uint8) for k in (a, b)]
+        sides = [zone * cv2.dilate(other, np.ones((2 * BAND + 1,) * 2)) for zone, other in zip(zones, zones[::-1], strict=True)]
+        steps[a, b] = np.zeros(owner.shape, np.float32)
+        rows, columns = (np.flatnonzero((sides[0] | sides[1]).any(axis=axis)) for axis in (1, 0))
+        # whole tiles around where they meet
+        part = np.s_[rows[0] // TILE * TILE : rows[-1] + 1, columns[0] // TILE * TILE : columns[-1] + 1]
+        here = [(side[part] > 0) & given[part] for side in sides]
+        apart = [np.log(np.maximum(seen.small[part], DARKEST) / np.maximum(seen.frames[k][part], DARKEST)) for k in (a, b)]
+        of_tile = np.repeat(np.repeat(_steps(here, apart), TILE, axis=0), TILE, axis=1)[: here[0].shape[0], : here[0].shape[1]]
+        steps[a, b][part] = np.where(here[0] | here[1], of_tile, 0)
+    return steps
 
 
 def _given(seen: Examined, owner: np.ndarray) -> np.ndarray:
@@ -89,7 +164,7 @@ def _steps(here: list[np.ndarray], apart: list[FloatArray]) -> FloatArray:
     cells = [_in_tiles(side[..., None]) for side in here]
     told = []
     for log in apart:
-        sums = [(_in_tiles(np.where(side[..., None], log, 0)), _in_tiles(np.where(side[..., None], np.square(log, dtype=np.float64), 0))) for side in here]
+        sums = [(_in_tiles(log * side[..., None]), _in_tiles(np.square(log) * side[..., None])) for side in here]
         means = [total / np.maximum(n, 1) for (total, _), n in zip(sums, cells, strict=True)]
         spreads = [np.maximum(square / np.maximum(n, 1) - mean**2, 0) for (_, square), n, mean in zip(sums, cells, means, strict=True)]
         # neighbouring cells are alike: a quarter of them tell as much as all
@@ -103,5 +178,7 @@ def _steps(here: list[np.ndarray], apart: list[FloatArray]) -> FloatArray:
 
 def _in_tiles(values: np.ndarray) -> np.ndarray:
     """Sums (h', w', c) over tiles of what is given (h, w, c)."""
-    rows, cols = (np.arange(0, n, TILE) for n in values.shape[:2])
-    return np.asarray(np.add.reduceat(np.add.reduceat(values, rows, axis=0, dtype=np.float64), cols, axis=1))
+    height, width = values.shape[:2]
+    padded = cv2.copyMakeBorder(values.astype(np.float32), 0, -height % TILE, 0, -width % TILE, cv2.BORDER_CONSTANT)
+    tiles = cv2.resize(padded, (padded.shape[1] // TILE, padded.shape[0] // TILE), interpolation=cv2.INTER_AREA)
+    return np.asarray(TILE**2 * tiles.reshape(*tiles.shape[:2], -1), np.float64)

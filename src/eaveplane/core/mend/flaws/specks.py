@@ -11,16 +11,23 @@ from ....imaging.colour import FloatArray
 from ....imaging.light import root_luma
 from ....imaging.placement import Placement
 from ....imaging.pyramid import Box
+from ...gather.detail import POOL
 from .finding import Examined, Finding
 
 RADII = (1.5, 2.5, 4.0, 6.0)
 """Pixels (sigma) of spots that are looked for."""
-ALONE = 3.8
+ALONE = 3.2
 """By how many times a spot must stand out from what is around it."""
 FAINTEST = 0.012
 """Root light by which it must."""
 IN_OTHERS = 0.3
 """Part of a spot's strength below which another frame does not show it."""
+WITHIN = 3.0
+"""Radii of a spot within which it is looked for in other frames, spread by their blur."""
+SWAY = 4.0
+"""Pixels by which it may stand elsewhere in that frame."""
+ELSEWHERE = 0.6
+"""What it shows there counts as this part: ground is seldom quite plain."""
 MOVED = 1.5
 """Pixels by which registration must move a place of the sensor for all frames to tell that a spot sits there."""
 ROUND = 0.45
@@ -36,20 +43,23 @@ MOST = 400
 def specks(seen: Examined, luma: FloatArray, level: int, placements: Sequence[Placement]) -> Iterator[Finding]:
     """Findings of kind speck; `luma` (h, w) is the weave's, halved `level` times, `placements` lay the frames on it at full size."""
     scale = 2**level
-    for spot in _spots(luma)[:MOST]:
+    for spot in _spots(luma):
         x, y, radius, strength = (spot[0] + 0.5) * scale - 0.5, (spot[1] + 0.5) * scale - 0.5, spot[2] * scale, spot[3]
         side = int(np.ceil(6 * radius)) + 4
         box = (int(x) - side, int(y) - side, 2 * side + 1, 2 * side + 1)
         if box[0] < 0 or box[1] < 0 or box[0] + box[2] > seen.size[0] or box[1] + box[3] > seen.size[1]:
             continue
-        lumas = [root_luma(seen.read(k, box)) for k in range(len(placements))]
-        shown = [_strength(piece, radius) * np.sign(strength) / abs(strength) for piece in lumas]
-        lead = int(np.argmax(shown))
+        shown = _Shown(seen, box, radius, strength)
+        at = np.s_[:, int(y) // POOL, int(x) // POOL]
+        lead = int(seen.gates[at].argmax())
         if shown[lead] < 0.5:
-            continue
-        others, woven = [piece for k, piece in enumerate(lumas) if k != lead], root_luma(seen.read(None, box))
-        alone = all(_flux_in(piece, woven, radius, strength) < IN_OTHERS for piece in others) and bool(others)
-        if alone:
+            lead = max(range(len(placements)), key=shown.__getitem__)
+            if shown[lead] < 0.5:
+                continue
+        # a frame that blurs the place wider than is looked at cannot deny it; those that are most alike first: they mostly show it, too
+        blurs = [abs(place - seen.places[lead]) for place in seen.places] if seen.places else [0.0] * len(placements)
+        others = sorted((k for k in range(len(placements)) if k != lead and seen.reach[at][k] and blurs[k] < WITHIN * radius), key=lambda k: blurs[k])
+        if others and all(_flux_in(shown.luma(k), shown.luma(None), radius, strength) < IN_OTHERS for k in others):
             said = "A spot that frame {0} alone shows."
         elif _on_the_sensor(seen, placements, lead, (x, y), radius, strength, shown):
             said = "A spot at one place of the sensor: frame {0} and the others show it where registration moved it to."
@@ -60,8 +70,25 @@ def specks(seen: Examined, luma: FloatArray, level: int, placements: Sequence[Pl
         yield Finding("speck", (int(x - r), int(y - r), int(2 * r) + 1, int(2 * r) + 1), outline, WORST * float(np.clip(0.3 + abs(strength) / VISIBLE, 0, 1)), (lead,), said)
 
 
+class _Shown:
+    """What part of a spot of the weave each frame shows; frames are read when they are asked for."""
+
+    def __init__(self, seen: Examined, box: Box, radius: float, strength: float) -> None:
+        self._seen, self._box, self._radius, self._strength = seen, box, radius, strength
+        self._read: dict[int | None, FloatArray] = {}
+
+    def luma(self, k: int | None) -> FloatArray:
+        """Of frame k, or of the weave, around the spot (h, w)."""
+        if k not in self._read:
+            self._read[k] = root_luma(self._seen.read(k, self._box))
+        return self._read[k]
+
+    def __getitem__(self, k: int) -> float:
+        return _strength(self.luma(k), self._radius) / self._strength
+
+
 def _spots(luma: FloatArray) -> list[tuple[float, float, float, float]]:
-    """Places, radii and strengths of round spots that stand alone, clearest first."""
+    """Places, radii and strengths of round spots that stand alone, the clearest first, MOST at most."""
     found: list[tuple[float, tuple[float, float, float, float]]] = []
     for radius in RADII:
         # larger ones are looked for at a size at which they are as small as the smallest
@@ -83,11 +110,15 @@ def _spots(luma: FloatArray) -> list[tuple[float, float, float, float]]:
             if _round(response, int(x), int(y)):
                 scale = 2**halvings
                 found.append((float(clear[y, x]), (float((x + 0.5) * scale - 0.5), float((y + 0.5) * scale - 0.5), radius, float(response[y, x]))))
-    stands: list[tuple[float, float, float, float]] = []
-    for _, spot in sorted(found, reverse=True):
-        if all(np.hypot(spot[0] - other[0], spot[1] - other[1]) > 3 * max(spot[2], other[2]) for other in stands):
-            stands.append(spot)
-    return stands
+    spots = [spot for _, spot in sorted(found, reverse=True)]
+    at, stands = np.array(spots).reshape(-1, 4), list[int]()
+    for k, (x, y, radius, _) in enumerate(at):
+        others = at[stands]
+        if (np.hypot(x - others[:, 0], y - others[:, 1]) > 3 * np.maximum(radius, others[:, 2])).all():
+            stands.append(k)
+            if len(stands) == MOST:
+                break
+    return [spots[k] for k in stands]
 
 
 def _round(response: FloatArray, x: int, y: int) -> bool:
@@ -108,17 +139,21 @@ def _strength(luma: FloatArray, radius: float) -> float:
 
 
 def _flux_in(luma: FloatArray, woven: FloatArray, radius: float, strength: float) -> float:
-    """How much of a spot of the weave a frame shows, as it is or spread by blur: what a disc spreads keeps its sum. Both (h, w) around the spot."""
+    """How much of a spot of the weave a frame shows, as it is or spread by blur: what a disc spreads keeps its sum. It may have swayed a little. Both
+    (h, w) around the spot."""
     shown = _strength(luma, radius) / strength
     y, x = np.mgrid[: luma.shape[0], : luma.shape[1]] - luma.shape[0] // 2
     away = np.hypot(x, y)
-    inside, ring = away < 3 * radius, (away > 4 * radius) & (away < 6 * radius + 3)
-    sums = [float((piece[inside] - np.median(piece[ring])).sum()) for piece in (luma, woven)]
-    spread = sums[0] / sums[1] if abs(sums[1]) > 1e-6 else 0.0
-    return max(shown, spread)
+    disc, ring, near = (away < WITHIN * radius).astype(np.float32), (away > 4 * radius) & (away < 6 * radius + 3), away < SWAY
+    sums = [cv2.filter2D(np.asarray(piece - np.median(piece[ring]), np.float32), cv2.CV_32F, disc) for piece in (luma, woven)]
+    middle = luma.shape[0] // 2
+    whole = float(sums[1][middle, middle])
+    if abs(whole) < 1e-6:
+        return shown
+    return max(shown, float(sums[0][middle, middle] / whole), ELSEWHERE * float((sums[0][near] / whole).max()))
 
 
-def _on_the_sensor(seen: Examined, placements: Sequence[Placement], lead: int, at: tuple[float, float], radius: float, strength: float, shown: Sequence[float]) -> bool:
+def _on_the_sensor(seen: Examined, placements: Sequence[Placement], lead: int, at: tuple[float, float], radius: float, strength: float, shown: _Shown) -> bool:
     """Whether most other frames show the spot at the same place of the sensor rather than at the same place of the scene, where each shows
     `shown` of its strength."""
     there = placements[lead].back(np.array([at]))

@@ -131,6 +131,7 @@ export class Findings {
   /** The remedies for this flaw, as they would be, beside what is. */
   async offer() {
     const { flaw, bench } = this, told = document.getElementById("flaw-told");
+    this.none = "";
     for (const name of ["take", "accept"]) document.querySelector(`[data-do=flaw-${name}]`).disabled = !flaw || (name === "accept" && flaw === this.place);
     if (!flaw) { this.box.hidden = true; return undefined; }
     const state = { open: "", mended: " Mended.", accepted: " Accepted." }[flaw.state];
@@ -142,6 +143,9 @@ export class Findings {
     if (!answer?.ok) return tell(answer ? await answer.text() : "The program does not answer.", true);
     const { remedies, said } = await answer.json();
     if (flaw === this.place) told.textContent = said || `Here ${remedies.length === 1 ? "one frame has" : `${remedies.length} frames have`} it at another moment. What is taken is laid over the weave, the whole of it.`;
+    else if (said && flaw.state === "open") told.textContent += ` ${said}`;
+    this.none = said;
+    document.querySelector("[data-do=flaw-take]").disabled = !remedies.length;
     const address = (which) => `${bench.dataset.remedy}?flaw=${flaw.name}&which=${which}&version=${version}`;
     const figure = (label, gain, which) => {
       const all = document.createElement("figure"), picture = document.createElement("img"), words = document.createElement("figcaption"), name = document.createElement("b"), more = document.createElement("span");
@@ -171,6 +175,7 @@ export class Findings {
   take(which) {
     if (!this.flaw) return tell("Go to a flaw first: T leads from one to the next.");
     if (this.flaw.state === "mended") return tell("This one is mended. Undo, or erase its strokes, to try another remedy.");
+    if (this.none) return tell(this.none);
     return post(this.bench.dataset.take, { flaw: this.here, which });
   }
 
