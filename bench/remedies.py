@@ -79,7 +79,7 @@ class Woven:
             finding = replace(finding, kind="soft") if finding.kind == "ghost" else finding
             tried = remedies(finding, ids, lays.reference, [way for way in OTHER_WAYS if way != self.weaving.way or self.lifted])
         if finding.kind == "seam":
-            return tried[0] if tried else None
+            return tried[0]
         found = offered(finding, tried, lays, self.weave, lambda remedy: self.under(remedy.strokes))
         return found[0][0] if found else None
 

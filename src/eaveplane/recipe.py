@@ -16,7 +16,7 @@ from .core.finish.settings import Crop, Finish
 from .core.masks.strokes import Stroke
 from .core.register.moved import CameraMoved
 from .core.register.nudge import STILL, Nudge
-from .core.weave.laid import WAYS, Weaving
+from .core.weave.laid import REGIONS, Weaving
 from .core.weave.span import Limits, Span, limits_of
 from .imaging.placement import Carry
 from .imaging.pyramid import Box
@@ -107,7 +107,7 @@ class Recipe(Parameters):
     @field_validator("strokes")
     @classmethod
     def _known_ways(cls, strokes: list[Stroke]) -> list[Stroke]:
-        unknown = {s.way for s in strokes if s.action == "way"} - {"", *WAYS}
+        unknown = {s.way for s in strokes if s.action == "way"} - {"", *REGIONS}
         if unknown:
             raise ValueError(f"there is no way to weave called {sorted(unknown)[0]}")
         return strokes
@@ -116,6 +116,16 @@ class Recipe(Parameters):
     def delivery(self) -> Delivery:
         """The output that is looked at where one has to be: the first that is ticked."""
         return next((output for output in self.outputs if output.ticked), self.outputs[0])
+
+    def beside(self) -> list[FrameChoice]:
+        """What has no part in the weave but can be drawn from: frames that are left out, and the single exposures of those that are merged."""
+        exposures = [FrameChoice(id=e.id, file=e.file, state="leave_out") for f in self.frames if len(f.sources()) > 1 for e in f.exposures]
+        return [*(f for f in self.frames if f.state != "keep"), *exposures]
+
+    def drawn_beside(self) -> list[FrameChoice]:
+        """Those of them that strokes draw from."""
+        drawn = {s.frame for s in self.strokes if s.action == "draw"}
+        return [f for f in self.beside() if f.id in drawn]
 
     def ticked(self) -> list[Delivery]:
         """The outputs that are written."""

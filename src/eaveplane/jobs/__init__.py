@@ -3,6 +3,6 @@
 A kind is registered by being decorated; importing it here is all it needs beside.
 """
 
-from . import bring_in, deliver, frames, inspect, masks, register, shoot, weave, whole
+from . import beside, bring_in, deliver, frames, inspect, masks, register, shoot, weave, whole
 
-__all__ = ["bring_in", "deliver", "frames", "inspect", "masks", "register", "shoot", "weave", "whole"]
+__all__ = ["beside", "bring_in", "deliver", "frames", "inspect", "masks", "register", "shoot", "weave", "whole"]

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence, Sized
 
+from ..core.even.capture.settings import Capture
 from ..imaging.errors import PictureError
 from ..pipeline import scene
 from ..pipeline.frames import gather, same_size
+from ..pipeline.library import Library
 from ..pipeline.runner import Runner
-from ..pipeline.steps import Decode
+from ..pipeline.steps import Decode, FrameStep
 from ..pipeline.ticket import Cancelled
 from ..recipe import FrameChoice, Recipe
 from ..store import scenes
@@ -20,27 +22,34 @@ def prepare(queue: JobQueue, scene_id: int, recipe: Recipe, runner: Runner) -> s
     row = scenes.scene(queue.db, scene_id)
     if row is None:
         raise Cancelled
-    files, cache = queue.library.files(row["outing_id"]), queue.library.cache
-    kept = recipe.kept()
+    cache, kept = queue.library.cache, recipe.kept()
     if not kept:
         raise ValueError("All frames are left out. Bring some back in Gather.")
-    missing = [f.file for f in kept if any(i not in files for i in f.sources())]
-    if missing:
-        raise ValueError(f"{missing[0]} is not among the files of this outing any more. Leave the frame out or bring the folder in again.")
-    wanted = [files[i] for f in kept for i in f.sources()]
-
-    def all_of_them(decoded: dict[str, Decode], problems: dict[str, PictureError]) -> Sequence[FrameChoice]:
-        for problem in (problems | same_size(cache, wanted, decoded)).values():
-            raise problem
-        return kept
-
     reading, registering, labelling = runner.parts(3, 6, 1)
-    planned = scene.plan(recipe, gather(cache, wanted, all_of_them, reading, False, recipe.capture).frames, queue.library.brought_masks())
+    frames = read(queue.library, row["outing_id"], [*kept, *recipe.drawn_beside()], recipe.capture, reading)
+    planned = scene.plan(recipe, frames, queue.library.brought_masks())
     assert planned is not None
     scene.register(cache, planned, registering)
     scene.label(cache, planned, labelling)
     scenes.note_made(queue.db, scene_id, registered=(planned.registered.key, planned.ids))
     return planned
+
+
+def read(library: Library, outing: int, wanted: Sequence[FrameChoice], capture: Capture, runner: Runner) -> dict[str, FrameStep]:
+    """Read frames of one size, merged and corrected; by id. Raises ValueError for one whose file is gone and PictureError for one that cannot be used."""
+    files = library.files(outing)
+    missing = [f.file for f in wanted if any(i not in files for i in f.sources())]
+    if missing:
+        raise ValueError(f"{missing[0]} is not among the files of this outing any more. Leave the frame out or bring the folder in again.")
+    # an exposure may be asked for beside the frame that is merged of it
+    those = list({i: files[i] for f in wanted for i in f.sources()}.values())
+
+    def all_of_them(decoded: dict[str, Decode], problems: dict[str, PictureError]) -> Sequence[FrameChoice]:
+        for problem in (problems | same_size(library.cache, those, decoded)).values():
+            raise problem
+        return wanted
+
+    return gather(library.cache, those, all_of_them, runner, False, capture).frames
 
 
 def counted(some: Sized) -> str:

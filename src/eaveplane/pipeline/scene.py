@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 
@@ -50,12 +50,13 @@ from .ticket import Ticket
 @dataclass(frozen=True)
 class Plan:
     """The weave that a recipe asks for, and with it all steps it is made of. `ids` are the frames kept, near to far; `result` is the weave with
-    veils lifted where that is asked for; `masks` were brought in and are laid over it."""
+    veils lifted where that is asked for; `masks` were brought in and are laid over it, as is what is drawn from `beside` it, by id."""
 
     ids: list[str]
     woven: Weave
     result: Weave | Lift
     masks: tuple[GivenMask, ...] = ()
+    beside: Mapping[str, Register] = field(default_factory=dict)
 
     @property
     def labelled(self) -> Label:
@@ -75,7 +76,7 @@ class Plan:
         located = (self.labelled.located,) if self.labelled.located else ()
         lifted = (self.result,) if self.result is not self.woven else ()
         laid = (self.registered.registered, self.registered) if isinstance(self.registered, Nudged) else (self.registered,)
-        return *laid, *located, self.labelled, self.woven, *lifted, *self.masks
+        return *laid, *self.beside.values(), *located, self.labelled, self.woven, *lifted, *self.masks
 
     @property
     def frames(self) -> tuple[FrameStep, ...]:
@@ -101,7 +102,14 @@ def plan(recipe: Recipe, frames: Mapping[str, FrameStep], masks: Mapping[str, Pa
     woven = Weave(Label(registered, located, recipe.weaving.quiet, found), recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
     given = tuple(GivenMask(f.mask_file, masks.get(f.mask_file, Path(f"{f.mask_file}.tif"))) for f in kept if f.mask == "given")
     lifted = located and recipe.veil == "lift" and not why_veils_stay(recipe.weaving.way, len(found))
-    return Plan([f.id for f in kept], woven, Lift(woven) if lifted else woven, given)
+    return Plan([f.id for f in kept], woven, Lift(woven) if lifted else woven, given, beside(recipe, frames, recipe.drawn_beside()))
+
+
+def beside(recipe: Recipe, frames: Mapping[str, FrameStep], wanted: Sequence[FrameChoice]) -> dict[str, Register]:
+    """How what has no part in the weave is laid on its reference, by id, as far as `frames` are there."""
+    kept = recipe.kept()
+    middle = frames.get(kept[reference_in(recipe)].id) if kept else None
+    return {f.id: Register((middle, frames[f.id]), 0, "no") for f in wanted if middle and f.id in frames}
 
 
 def why_veils_stay(way: str, count: int) -> str:
@@ -186,14 +194,14 @@ def write_masks(cache: Cache, planned: Plan, recipe: Recipe, folder: Path, runne
 
 def write_frames(cache: Cache, planned: Plan, recipe: Recipe, folder: Path, runner: Runner) -> list[str]:
     """Write the registered frames, once they are woven; the files' names, near to far."""
-    names: list[str] = runner.one("Writing frames", frames_out, str(cache.root), planned.woven, planned.result.key, recipe, str(folder))
+    names: list[str] = runner.one("Writing frames", frames_out, str(cache.root), planned.woven, planned.result.key, planned.beside, recipe, str(folder))
     return names
 
 
 def write(cache: Cache, planned: Plan, recipe: Recipe, out: Path, replace: bool, profiles: Mapping[str, Path], runner: Runner, thumbnail: Path | None = None) -> Written:
     """Write the finished picture as the first ticked output asks for; `profiles` are files by digest; where a
     `thumbnail` is to be, one is written. Raises FileExistsError and PictureError."""
-    done: Written = runner.one("Writing", deliver, str(cache.root), planned.woven, planned.result.key, recipe, str(out), replace, profiles, thumbnail)
+    done: Written = runner.one("Writing", deliver, str(cache.root), planned.woven, planned.result.key, planned.beside, recipe, str(out), replace, profiles, thumbnail)
     return done
 
 

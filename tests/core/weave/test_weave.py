@@ -57,6 +57,27 @@ def test_masks_sum_to_one_and_sharp_bands_win() -> None:
     assert picture.shape == (SIZE[1], SIZE[0], 3)
 
 
+def test_a_region_has_narrower_or_broader_seams_than_the_rest() -> None:
+    rows = -(-SIZE[1] // POOL)
+    gates = np.stack([np.arange(rows) < rows // 2, np.arange(rows) >= rows // 2]).astype(np.float32)[..., None] * np.ones((1, 1, -(-SIZE[0] // POOL)), np.float32)
+    tones = (0.4, 0.6)
+    still = [Placement(np.eye(3), SIZE)] * 2
+    laid = RegisteredFrames(["a", "b"], 0, SIZE, still, 1e-6, lambda k, level, box: np.full((box[3], box[2], 3), tones[k], np.float32))
+
+    def wide(way: str) -> float:
+        strokes = [Stroke(action="way", way=way, width=150, softness=0, opacity=1, points=[(160, 120)])]
+        for at in (160, 20):
+            picture, _ = weave_box(laid, gates, Weaving(way="crisp-seams"), strokes, (0, 0, *SIZE), 0)
+            between = np.abs(picture[:, at, 0] - 0.5) < 0.08
+            widths[at] = int(between.sum())
+        return widths[160]
+
+    widths: dict[int, int] = {}
+    narrow, beside = wide("narrow-seams"), widths[20]
+    broad = wide("broad-seams")
+    assert narrow < beside == widths[20] < broad and broad > 2 * beside, "where nothing is painted all stays as it was"
+
+
 def test_frames_that_are_alike_are_woven_into_themselves() -> None:
     laid, gates = _scene()
     same = RegisteredFrames(laid.names, 1, SIZE, [Placement(np.eye(3), SIZE)] * 3, 1e-6, lambda k, level, box: laid.read(1, level, box))

@@ -44,7 +44,7 @@ ACTIONS = {"in": PAINTED, "out": PAINTED, "way": PAINTED, "draw": DRAWN, "heal":
 
 def origins_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], lifted: Callable[[Box], NDArray[np.uint8]] | None, box: Box) -> Origins:
     """Codes for a box of the full size, without painted light; `lifted` reads how far veils were lifted, 0 to 255."""
-    masks = masks_in(laid, gates, weaving, strokes, box, 0)
+    masks, numbers_of = masks_in(laid, gates, weaving, strokes, box, 0), {name: k for k, name in enumerate([*laid.names, *laid.beside], 1)}
     numbers = np.array(list(masks), np.uint16) + 1
     stack = np.stack(list(masks.values()))
     codes = numbers[np.argmax(stack, axis=0)]
@@ -55,8 +55,8 @@ def origins_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, stro
         cover = cover_of(stroke, laid, box, 0)
         if cover is not None:
             codes |= np.where(cover > SEEN, np.uint16(ACTIONS[stroke.action]), np.uint16(0))
-            if stroke.action == "draw" and stroke.frame in laid.names:
-                number = np.uint16(laid.names.index(stroke.frame) + 1)
+            if stroke.action == "draw" and stroke.frame in numbers_of:
+                number = np.uint16(numbers_of[stroke.frame])
                 codes = np.where(cover > 0.5, (codes & ~np.uint16(FRAME)) | number, codes)
     return np.asarray(codes, np.uint16)
 

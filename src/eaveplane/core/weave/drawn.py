@@ -32,21 +32,21 @@ ROUNDS, RELAXED = 220, 1.9
 
 def draw_over(picture: FloatArray, laid: RegisteredFrames, strokes: Sequence[Stroke], below: Below, box: Box, level: int) -> None:
     """Lay what strokes draw and heal over a weave, in place, in their order."""
-    index = {name: k for k, name in enumerate(laid.names)}
     for stroke in strokes:
-        if not stroke.mends or (stroke.action == "draw" and stroke.frame not in index):
+        lies = laid.drawn_from(stroke.frame) if stroke.action == "draw" else None
+        if not stroke.mends or (stroke.action == "draw" and lies is None):
             continue
         cover = cover_of(stroke, laid, box, level)
         if cover is None or not cover.any():
             continue
-        if stroke.action == "draw":
-            k = index[stroke.frame]
-            cover = (cover * laid.covers(k, level, box)).astype(np.float32)
-            patch = laid.read(k, level, box)
+        if lies is not None:
+            there, k = lies
+            cover = (cover * there.covers(k, level, box)).astype(np.float32)
+            patch = there.read(k, level, box)
         else:
             patch = below(level, _moved(box, stroke, laid, level))
         if stroke.action == "heal" or stroke.fitted:
-            patch = patch + _tone(stroke, laid, index, below, box, level)
+            patch = patch + _tone(stroke, laid, lies, below, box, level)
         picture += (patch - picture) * cover[..., None]
 
 
@@ -58,8 +58,9 @@ def _moved(box: Box, stroke: Stroke, laid: RegisteredFrames, level: int) -> Box:
     return x, y, box[2], box[3]
 
 
-def _tone(stroke: Stroke, laid: RegisteredFrames, index: dict[str, int], below: Below, box: Box, level: int) -> FloatArray:
-    """What (h, w, 3) is to be added to a patch in a box; it depends on the whole stroke, wherever it is cut."""
+def _tone(stroke: Stroke, laid: RegisteredFrames, lies: tuple[RegisteredFrames, int] | None, below: Below, box: Box, level: int) -> FloatArray:
+    """What (h, w, 3) is to be added to a patch in a box that is drawn from what `lies` there, or healed; it depends on the whole stroke, wherever
+    it is cut."""
     x, y, w, h = (v >> level for v in stroke.bounds())
     margin = max(4, RING * max(w, h) // MEMBRANE + 4)
     width, height = laid.size_at(level)
@@ -68,7 +69,7 @@ def _tone(stroke: Stroke, laid: RegisteredFrames, index: dict[str, int], below: 
     cover = cover_of(stroke, laid, whole, level)
     assert cover is not None
     there = below(level, whole)
-    patch = laid.read(index[stroke.frame], level, whole) if stroke.action == "draw" else below(level, _moved(whole, stroke, laid, level))
+    patch = lies[0].read(lies[1], level, whole) if lies else below(level, _moved(whole, stroke, laid, level))
     tone = membrane(there - patch, cover > 1e-3)
     wanted, known = meeting(box, whole)
     out = np.zeros((box[3], box[2], 3), np.float32)

@@ -33,13 +33,13 @@ def cover_of(stroke: Stroke, laid: RegisteredFrames, box: Box, level: int) -> Fl
     cover = draw_line(stroke, box, level)
     if cover is None or not stroke.edges or not cover.any():
         return cover
-    k = list(laid.names).index(stroke.frame) if stroke.frame in laid.names else laid.reference
+    lies, k = laid.drawn_from(stroke.frame) or (laid, laid.reference)
     width, height = laid.size_at(level)
     x0, y0 = max(0, box[0] - REACH), max(0, box[1] - REACH)
     wide = x0, y0, min(width, box[0] + box[2] + REACH) - x0, min(height, box[1] + box[3] + REACH) - y0
-    colours = _colours(laid.read(k, level, wide))
+    colours = _colours(lies.read(k, level, wide))
     like = np.empty(colours.shape[:2], np.float32)
-    _likeness(colours, _samples(stroke, laid, k), np.float32(LIKE), like)
+    _likeness(colours, _samples(stroke, lies, k), np.float32(LIKE), like)
     like = _guided(like, colours[..., 0])
     x, y = box[0] - x0, box[1] - y0
     like = np.clip((like[y : y + box[3], x : x + box[2]] - 0.3) / 0.4, 0, 1)

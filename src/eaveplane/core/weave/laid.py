@@ -35,6 +35,10 @@ WAYS: dict[WayName, tuple[str, str]] = {
     "gentle": ("Gentle", "A mean weighed by sharpness: no seams, a little less crisp."),
 }
 """What each way is called, and a line of what it does."""
+SEAMS: dict[str, tuple[str, float]] = {"narrow-seams": ("Narrow seams", 1.0), "broad-seams": ("Broad seams", 5.0)}
+"""Crisp seams of another width than they have elsewhere, which a region may be given: what they are called, and their octaves."""
+REGIONS: dict[str, str] = {**{name: label for name, (label, _) in WAYS.items()}, **{name: label for name, (label, _) in SEAMS.items()}}
+"""Everything a region may be woven by, and what it is called."""
 
 
 class Weaving(Parameters):
@@ -45,6 +49,10 @@ class Weaving(Parameters):
     decision: float = parameter(4.0, 0.5, 8.0, 0.1, "Decision", "How strictly the sharper of two frames is preferred.", "", "Seams")
     seam: float = parameter(2.0, 1.0, 5.0, 1.0, "Seam softness", "Number of octaves over which frames pass into each other.", "oct.", "Seams")
     quiet: float = parameter(1.0, 0.2, 4.0, 0.1, "Quiet areas", "How firmly areas without detail follow their surroundings.", "×", "Seams")
+
+    def of_region(self, way: str) -> Weaving:
+        """How a region is blended that is woven by one of REGIONS."""
+        return self.model_copy(update={"way": "crisp-seams", "seam": SEAMS[way][1]} if way in SEAMS else {"way": way})
 
     @property
     def octaves(self) -> int:
@@ -86,7 +94,8 @@ class RegisteredFrames:
     edges of the frame repeated beyond it;
     `placements` and `size` (w, h) are those of the full size, `noise` the variance that noise has in
     their Laplacians; `by_hand` are the masks of frames that are not found, `places` is where the others are focused, as far as that is known,
-    and `limits` are set to those by the sharp span.
+    and `limits` are set to those by the sharp span. What lies `beside` the weave, by name, has no part in it and can be drawn from: the second
+    of two frames that lie on the same grid.
     """
 
     names: Sequence[str]
@@ -98,6 +107,13 @@ class RegisteredFrames:
     places: Places | None = None
     by_hand: Mapping[int, HandMask] = field(default_factory=dict)
     limits: Limits | None = None
+    beside: Mapping[str, RegisteredFrames] = field(default_factory=dict)
+
+    def drawn_from(self, name: str) -> tuple[RegisteredFrames, int] | None:
+        """Where a picture of a name lies that can be drawn from, and which it is there; None where there is none."""
+        if name in self.beside:
+            return self.beside[name], 1
+        return (self, list(self.names).index(name)) if name in self.names else None
 
     @cached_property
     def found(self) -> list[int]:

@@ -125,8 +125,7 @@ def _lay_ways(picture: FloatArray, regions: Sequence[tuple[Stroke, FloatArray]],
     woven = {"": picture.copy()} if regions else {}
     for stroke, cover in regions:
         if stroke.way not in woven:
-            other = weaving.model_copy(update={"way": stroke.way})
-            woven[stroke.way] = found_in(laid, gates, other, box, level)[0]
+            woven[stroke.way] = found_in(laid, gates, weaving.of_region(stroke.way), box, level)[0]
         picture += (woven[stroke.way] - picture) * cover[..., None]
 
 

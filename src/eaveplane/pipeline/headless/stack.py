@@ -131,7 +131,7 @@ def recipe_for(asked: Stack, read: Read, first: Frame, cache: Cache, combining: 
     recipe, frames = _with_frames(asked.recipe, read), dict(read.steps)
     recipe = recipe.onto(first.size)
     if asked.from_file:
-        frames |= combine(cache, recipe.kept(), read.decoded, combining, recipe.capture)
+        frames |= combine(cache, [*recipe.kept(), *recipe.drawn_beside()], read.decoded, combining, recipe.capture)
     if asked.reference != "auto":
         wanted = read.file_of[int(asked.reference)].id
         recipe = recipe.model_copy(update={"reference": next((f.id for f in recipe.frames if wanted in f.all_files()), "")})

@@ -17,7 +17,7 @@ from .mask import GivenMask, by_hand, digest_of, mask_names, write_masks
 from .merge import Merge
 from .nudge import Nudged
 from .places import Locate, open_places
-from .register import Register, Registration, open_registration, registered_frames
+from .register import Register, Registration, laid_beside, open_registration, registered_frames
 from .step import UNREADABLE, Step, make
 from .weave import Forming, Weave, open_forming, open_weave, shares_of, way_of
 
@@ -54,6 +54,7 @@ __all__ = [
     "digest_of",
     "evidence",
     "frames_out",
+    "laid_beside",
     "make",
     "mask_names",
     "open_flaws",

@@ -25,6 +25,7 @@ from ..cache import Cache
 from ..ticket import Ticket
 from .layers import layers_of, write_frames
 from .origins import origins_of
+from .register import Register
 from .source import Source
 from .target import given_profile, output_encoding, shown_by
 from .told import saving_for
@@ -43,13 +44,15 @@ class Written:
     provenance: Provenance | None = None
 
 
-def deliver(root: str, woven: Weave, result: str, recipe: Recipe, out: str, replace: bool, profiles: Mapping[str, Path], thumbnail: Path | None, ticket: str) -> Written:
+def deliver(
+    root: str, woven: Weave, result: str, beside: Mapping[str, Register], recipe: Recipe, out: str, replace: bool, profiles: Mapping[str, Path], thumbnail: Path | None, ticket: str
+) -> Written:
     """Strokes, look, finish of a weave as it lies under the key `result`; write the picture to `out`, as the first ticked output of the recipe asks for;
-    `profiles` are the files of those that were brought in, by digest. A `thumbnail` is written
+    `beside` is what may be drawn from that has no part in it, `profiles` are the files of those that were brought in, by digest. A `thumbnail` is written
     where one is to be. Raises PictureError and FileExistsError."""
     tell, output = Ticket(ticket), recipe.delivery
     tell.tell(0.01)
-    source = Source(Cache(Path(root)), woven, result, recipe)
+    source = Source(Cache(Path(root)), woven, result, beside, recipe)
     target, given = output_encoding(source.reference, recipe), given_profile(output, profiles)
     finishing, sheet = written(recipe.finish.shown(), output, source.canvas)
     picture = source.picture(tell)
@@ -99,14 +102,14 @@ def _write_origins(out: Path, origins: Origins, provenance: Provenance, recipe: 
     def write(part: Path) -> None:
         tifffile.imwrite(part, origins, photometric="minisblack", compression="zlib", predictor=True, metadata=None)
 
-    told: dict[str, Any] = {"shares": provenance._asdict(), "told": provenance.told(), **legend([f.file for f in recipe.kept()])}
+    told: dict[str, Any] = {"shares": provenance._asdict(), "told": provenance.told(), **legend([f.file for f in [*recipe.kept(), *recipe.drawn_beside()]])}
     put_in_place(out.with_name(out.stem + ORIGINS), write, replace)
     put_in_place(out.with_name(out.stem + LEGEND), writes(json.dumps(told, indent=1)), replace)
 
 
-def frames_out(root: str, woven: Weave, result: str, recipe: Recipe, folder: str, ticket: str) -> list[str]:
+def frames_out(root: str, woven: Weave, result: str, beside: Mapping[str, Register], recipe: Recipe, folder: str, ticket: str) -> list[str]:
     """Write the registered frames, developed alike, on the canvas of the first ticked output, into a folder; their names, near to far."""
-    source = Source(Cache(Path(root)), woven, result, recipe)
+    source = Source(Cache(Path(root)), woven, result, beside, recipe)
     target = output_encoding(source.reference, recipe)
     finishing, sheet = written(recipe.finish.shown(), recipe.delivery, source.canvas)
     look = source.development(source.picture(Ticket(ticket)), shown_by(target))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -121,6 +121,16 @@ def registered_frames(frames: list[Frame], names: list[str], laid: Registration,
         return placement.lay(root, box, part)
 
     return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, float(np.median([frame.fine_noise() for frame in frames])), read, places, hand.masks, hand.limits)
+
+
+def laid_beside(laid: RegisteredFrames, cache: Cache, beside: Mapping[str, Register], trim: Trim) -> RegisteredFrames:
+    """Registered frames with what lies beside them, by name, as far as it is there: evened out to the reference, which has this trim."""
+    there = {name: step for name, step in beside.items() if step.is_there(cache)}
+
+    def opened(name: str, step: Register) -> RegisteredFrames:
+        return registered_frames([open_frame(cache, frame) for frame in step.frames], [laid.names[laid.reference], name], open_registration(cache, step.key), True, [trim, trim])
+
+    return replace(laid, beside={name: opened(name, step) for name, step in there.items()})
 
 
 def _moved(frames: list[Frame], found: Found, placements: list[Placement], progress: Callable[[float], None]) -> Moved | None:

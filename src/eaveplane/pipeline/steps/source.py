@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -23,17 +24,18 @@ from .finish import Development, finished, reduces_noise, without_noise
 from .frame import Frame, open_frame
 from .label import open_labels
 from .mask import by_hand
-from .register import Registration, open_registration, registered_frames
+from .register import Register, Registration, laid_beside, open_registration, registered_frames
 from .weave import Weave, apply_strokes, open_weave, places_for
 
 
 @dataclass(frozen=True, eq=False)
 class Source:
-    """A weave that lies under the key `result`, under a recipe. Stroke frames are ids, in the order of `recipe.kept()`."""
+    """A weave that lies under the key `result`, under a recipe, and what lies `beside` it. Stroke frames are ids, in the order of `recipe.kept()`."""
 
     cache: Cache
     woven: Weave
     result: str
+    beside: Mapping[str, Register]
     recipe: Recipe
 
     @cached_property
@@ -63,7 +65,9 @@ class Source:
     @cached_property
     def readers(self) -> RegisteredFrames:
         kept = self.recipe.kept()
-        return registered_frames(self.frames, [f.id for f in kept], self.registration, self.recipe.even_out, [f.trim for f in kept], places_for(self.cache, self.woven), self.hand)
+        trims = [f.trim for f in kept]
+        laid = registered_frames(self.frames, [f.id for f in kept], self.registration, self.recipe.even_out, trims, places_for(self.cache, self.woven), self.hand)
+        return laid_beside(laid, self.cache, self.beside, trims[laid.reference])
 
     @cached_property
     def weights(self) -> FloatArray:

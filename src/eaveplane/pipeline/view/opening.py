@@ -10,11 +10,28 @@ from ...core.weave.places import Places
 from ...recipe import Recipe
 from ..cache import Cache
 from ..scene import Plan, inspection_of
-from ..steps import Frame, FrameStep, Lift, by_hand, corrected_as_read, open_forming, open_frame, open_labels, open_places, open_registration, open_veils, open_weave, registered_frames
+from ..steps import (
+    Frame,
+    FrameStep,
+    Lift,
+    Register,
+    by_hand,
+    corrected_as_read,
+    laid_beside,
+    open_forming,
+    open_frame,
+    open_labels,
+    open_places,
+    open_registration,
+    open_veils,
+    open_weave,
+    registered_frames,
+)
 from .memory import Memory
 from .view import View
 
 PLAIN = Capture()
+NOTHING: Mapping[str, Register] = {}
 
 
 @dataclass(frozen=True)
@@ -26,11 +43,21 @@ class Frames:
     final: Mapping[str, FrameStep]
 
 
-def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None, memory: Memory, pictures: Memory, guides: Memory, inspected: Sequence[str] = ()) -> View | None:
+def open_view(
+    cache: Cache,
+    recipe: Recipe,
+    there: Frames,
+    planned: Plan | None,
+    memory: Memory,
+    pictures: Memory,
+    guides: Memory,
+    inspected: Sequence[str] = (),
+    beside: Mapping[str, Register] = NOTHING,
+) -> View | None:
     """What there is of a scene; None before any frame has been decoded.
 
     Where a frame has not been corrected yet, it is corrected as it is looked at.
-    `inspected` the frames that were looked at, near to far; `memory` keeps what many views of a scene have in common, `pictures`
+    `inspected` the frames that were looked at, near to far, `beside` what is registered and has no part in the weave; `memory` keeps what many views of a scene have in common, `pictures`
     the last boxes looked at, `guides` what relief and haze know of the last pictures.
     """
 
@@ -46,7 +73,7 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
         found: Frame = memory.get(there.final[id].key, lambda: open_frame(cache, there.final[id]))
         return found
 
-    frames = {f.id: opened(f.id) for f in recipe.frames if f.id in there.read or f.id in there.final}
+    frames = {id: opened(id) for id in [*(f.id for f in recipe.frames), *beside] if id in there.read or id in there.final}
     if not frames:
         return None
     first = next(iter(frames.values()))
@@ -56,6 +83,7 @@ def open_view(cache: Cache, recipe: Recipe, there: Frames, planned: Plan | None,
         registered = memory.get(planned.registered.key, lambda: open_registration(cache, planned.registered.key))
         hand = by_hand(cache, recipe, registered.size)
         laid = registered_frames([frames[i] for i in planned.ids], planned.ids, registered, recipe.even_out, [trims[id] for id in planned.ids], _places(cache, planned, memory), hand)
+        laid = laid_beside(laid, cache, beside, trims[planned.ids[planned.reference]])
         if planned.labelled.is_there(cache):
             weights = memory.get(planned.labelled.key, lambda: open_labels(cache, planned.labelled.key))
         made = next((step for step in (planned.result, planned.woven) if step.is_there(cache)), None)

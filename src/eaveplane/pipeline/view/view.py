@@ -71,8 +71,9 @@ class View:
 
     def _lays(self, id: str) -> tuple[str, RegisteredFrames] | None:
         """By which registration a frame is shown."""
-        if self.laid is not None and self.plan is not None and id in self.laid.names:
-            return self.plan.registered.key, self.laid
+        lies = self.laid.drawn_from(id) if self.laid is not None else None
+        if lies is not None and self.plan is not None:
+            return self.plan.registered.key, lies[0]
         return self.steadied if self.steadied and id in self.steadied[1].names else None
 
     def weave_version(self, strokes: int | None = None) -> str:
@@ -84,7 +85,7 @@ class View:
         planned = (self.plan.result.key, self.plan.registered.key) if self.plan else ()
         if self.laid is None:
             return planned, self.frame_version(self.middle)
-        return planned, self.laid is None, self.gates is None, self.woven.folder.parent.name if self.woven else len(self.forming.boxes) if self.forming else None
+        return planned, sorted(self.laid.beside), self.gates is None, self.woven.folder.parent.name if self.woven else len(self.forming.boxes) if self.forming else None
 
     def frame(self, id: str, level: int, box: Box) -> FloatArray:
         """A frame (h, w, 3) in the weaving encoding: registered if it has been, else as it came."""
@@ -105,7 +106,7 @@ class View:
         return self.frames[id].root(level, box, self._trim(id).gains())
 
     def _trim(self, id: str) -> Trim:
-        return {f.id: f.trim for f in self.recipe.frames}[id]
+        return {f.id: f.trim for f in self.recipe.frames}.get(id, Trim())
 
     def _weave(self, level: int, box: Box, painted: bool = True) -> FloatArray:
         if self.laid is None or self.gates is None or self.plan is None:

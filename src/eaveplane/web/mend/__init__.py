@@ -12,8 +12,8 @@ from ...core.gather.detail import POOL
 from ...core.mend.walk import walk
 from ...imaging.light import root_luma
 from ..desk import desk
-from ..scene import stage_page, view_of
-from ..scene.opened import ScenePage
+from ..scene import posted, queued, stage_page, view_of
+from ..scene.opened import ScenePage, opened
 from ..scene.stages import stage
 from ..security import refuse
 from ..weave import cleared, stroked
@@ -38,6 +38,17 @@ def page(number: int) -> str:
 @blueprint.post("/stroke")
 def stroke(number: int) -> str:
     return stroked(number, "mend")
+
+
+@blueprint.post("/beside")
+def beside(number: int) -> Response:
+    """Register what has no part in the weave, so that it can be drawn from."""
+    scene, id = opened(number), posted("frame")
+    if not scene.registered:
+        refuse("Register the frames first; then others can be laid on them.")
+    if all(f.id != id for f in scene.recipe.beside()):
+        refuse("That frame has its part in the weave: draw from it as it is.")
+    return queued(number, "mend", "beside", frame=id)
 
 
 @blueprint.post("/clear")

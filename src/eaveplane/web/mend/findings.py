@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Any, cast
+from typing import Any
 
 import numpy as np
 from flask import Response, abort, jsonify, request
@@ -17,7 +17,7 @@ from ...core.mend.flaws.finding import KINDS, Finding
 from ...core.mend.flaws.judged import offered
 from ...core.mend.flaws.remedies import OTHER_WAYS, Remedy, remedies, strokes_over
 from ...core.mend.moment import Moment, moments_at
-from ...core.weave.laid import WAYS, WayName
+from ...core.weave.laid import REGIONS
 from ...core.weave.weave import woven_by
 from ...imaging.pyramid import Box
 from ...parameter import controls
@@ -107,7 +107,7 @@ def _remedies(scene: ScenePage, name: str) -> tuple[View, Flaw, list[tuple[Remed
         return view, flaw, []
     tried = remedies(found, ids, scene.plan.reference, _ways(view))
     if found.kind == "seam":
-        return view, flaw, [(remedy, "then weave anew") for remedy in tried]
+        return view, flaw, [(remedy, "spreads the step" if remedy.way else "then weave anew") for remedy in tried]
     # where nobody knows what moved, frames are offered as for any other place
     judged = _judged(scene, view, flaw.name, replace(found, kind="soft") if found.kind == "ghost" else found, tried)
     return view, flaw, [(remedy, "" if found.kind == "speck" else f"brings back {100 * (1 - left):.0f} % of what is lost") for remedy, left in judged]
@@ -161,7 +161,7 @@ def _called(scene: ScenePage, remedy: Remedy) -> str:
     if remedy.way:
         view = scene.view
         own = view is not None and view.laid is not None and remedy.way == woven_by(view.laid, view.recipe.weaving)
-        return VEILED if own else WAYS[cast(WayName, remedy.way)][0]
+        return VEILED if own else REGIONS[remedy.way]
     if remedy.frame is None or scene.plan is None:
         return "Heal"
     frame = f"Frame {1 + [f.id for f in scene.recipe.frames].index(scene.plan.ids[remedy.frame])}"

@@ -24,8 +24,8 @@ from ...imaging.pyramid import Box
 from ...pipeline.canvas import canvas_of
 from ...pipeline.findings import Flaw, standing
 from ...pipeline.frames import frame_steps
-from ...pipeline.scene import Plan, plan, take_masks
-from ...pipeline.steps import UNREADABLE, FrameStep, Measure, Nudged, open_flaws, open_forming, open_inspection
+from ...pipeline.scene import Plan, beside, plan, take_masks
+from ...pipeline.steps import UNREADABLE, FrameStep, Measure, Nudged, Register, open_flaws, open_forming, open_inspection
 from ...pipeline.ticket import Ticket
 from ...pipeline.view import Frames, View, open_view
 from ...recipe import FrameChoice, Recipe
@@ -63,13 +63,13 @@ class ScenePage:
             scenes.note_made(self.desk.db, self.number, (step.key, self.plan.ids))
 
     def _frames_there(self) -> Frames:
-        """Frames whose pixels are there, merged ones included."""
+        """Frames whose pixels are there, merged ones included, and single exposures of these."""
         cache, library = self.desk.library.cache, self.desk.library
 
         def there(steps: dict[str, FrameStep]) -> dict[str, FrameStep]:
             return {id: step for id, step in steps.items() if step.is_usable(cache)}
 
-        frames, capture = self.recipe.frames, self.recipe.capture
+        frames, capture = [*self.recipe.frames, *(f for f in self.recipe.beside() if f not in self.recipe.frames)], self.recipe.capture
         plain = there(frame_steps(frames, library.decoded(self.files, Capture()), Capture()))
         if capture == Capture():
             return Frames(plain, plain, plain)
@@ -159,7 +159,7 @@ class ScenePage:
     def _opened(self, recipe: Recipe, planned: Plan | None, *version: str) -> View | None:
         inspected, desk = self.inspection[0] if self.inspection else (), self.desk
         made: View | None = desk.views.get(
-            (self.number, self.version, *version), lambda: open_view(desk.library.cache, recipe, self.there, planned, desk.kept, desk.pictures, desk.guides, inspected)
+            (self.number, self.version, *version), lambda: open_view(desk.library.cache, recipe, self.there, planned, desk.kept, desk.pictures, desk.guides, inspected, self.beside)
         )
         return made
 
@@ -180,6 +180,11 @@ class ScenePage:
 
     def has(self, key: str | None) -> bool:
         return key is not None and self.desk.library.cache.has(key)
+
+    @cached_property
+    def beside(self) -> dict[str, Register]:
+        """What has no part in the weave and is registered, so that it can be drawn from, by id."""
+        return {id: step for id, step in beside(self.recipe, self.there.final, self.recipe.beside()).items() if self.has(step.key)}
 
     @property
     def registered(self) -> bool:
@@ -211,7 +216,7 @@ class ScenePage:
     def version(self) -> str:
         """Changes with every decision and with every result that comes in."""
         there = [self.has(step.key) for step in (*self.plan.steps(), self.plan.flaws)] if self.plan else []
-        text = self.recipe.to_json() + repr(sorted(self.there.final)) + repr(sorted(self.there.read)) + repr(there) + str(self.row["inspected"]) + str(self.formed)
+        text = self.recipe.to_json() + repr(sorted(self.there.final)) + repr(sorted(self.there.read)) + repr(there) + repr(sorted(self.beside)) + str(self.row["inspected"]) + str(self.formed)
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
     @cached_property

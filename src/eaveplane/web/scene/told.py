@@ -123,6 +123,13 @@ def state(scene: ScenePage) -> dict[str, Any]:
     """What the picture's scripts need to know."""
     view = scene.view
     count = len(scene.recipe.in_depth())
+
+    def beside(id: str) -> bool:
+        return bool(view and view.laid and id in view.laid.beside)
+
+    def colour(place: int) -> str:
+        return "rgb({} {} {})".format(*depth_colour(place, count))
+
     return {
         "scene": scene.number,
         "version": scene.version,
@@ -161,11 +168,15 @@ def state(scene: ScenePage) -> dict[str, Any]:
                 "kept": f.state == "keep",
                 "mask": f.mask,
                 "dioptres": _dioptres(scene, f.id),
-                "exposures": [{"id": e.id, "file": e.file} for e in f.exposures],
+                "drawable": f.state == "keep" or beside(f.id),
+                "exposures": [
+                    {"id": e.id, "number": f"{i + 1}.{k}", "file": e.file, "drawable": beside(e.id), "colour": colour(i), "version": view.frame_version(e.id) if view and e.id in view.frames else ""}
+                    for k, e in enumerate(f.exposures, 1)
+                ],
                 "use": f.use,
                 "trim": f.trim.model_dump(),
                 "blur": scene.inspected[f.id].blur_px if f.id in scene.inspected else None,
-                "colour": "rgb({} {} {})".format(*depth_colour(i, count)),
+                "colour": colour(i),
                 "version": view.frame_version(f.id) if view and f.id in view.frames else "",
             }
             for i, f in enumerate(scene.recipe.frames)

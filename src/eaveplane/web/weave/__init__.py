@@ -6,12 +6,12 @@ import json
 from typing import Any, cast
 
 import numpy as np
-from flask import Blueprint, Response
+from flask import Blueprint, Response, abort
 from pydantic import ValidationError
 
 from ...core.masks.strokes import Stroke
 from ...core.mend.heal import around_spot, source_for
-from ...core.weave.laid import WAYS, WayName, Weaving
+from ...core.weave.laid import REGIONS, WAYS, WayName, Weaving
 from ...core.weave.weave import woven_by
 from ...imaging.brush import draw_line
 from ...parameter import controls
@@ -49,7 +49,7 @@ def bench(scene: ScenePage) -> dict[str, Any]:
         "values": scene.recipe.weaving,
         "start": Weaving(),
         "mask_strokes": len(strokes),
-        "regions": [(name, label) for name, (label, _) in WAYS.items() if name != "joint-light" or (scene.recipe.weaving.way == name and scene.recipe.veil == "lift")],
+        "regions": [(name, label) for name, label in REGIONS.items() if name != "joint-light" or (scene.recipe.weaving.way == name and scene.recipe.veil == "lift")],
     }
 
 
@@ -107,17 +107,31 @@ def stroked(number: int, slug: str) -> str:
         stroke = healed(number, stroke)
         return decided(number, slug, "A spot healed", lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, stroke]}), bench=True)
     if stroke.action == "way":
-        if stroke.way not in ("", *WAYS):
+        if stroke.way not in ("", *REGIONS):
             refuse("There is no such way to weave. Choose one of those offered.")
-        said = f"A region woven by {WAYS[cast(WayName, stroke.way)][0].lower()}" if stroke.way else "A region as it was woven"
+        said = f"A region woven by {REGIONS[stroke.way].lower()}" if stroke.way else "A region as it was woven"
         return decided(number, slug, said, lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, stroke]}), bench=True)
-    scene = opened(number)
-    frame = scene.choice(stroke.frame)
-    if frame.state != "keep":
-        refuse("This frame is left out. Bring it back before you paint with it.")
-    place = scene.recipe.frames.index(frame) + 1
-    said = {"in": f"Frame {place} painted in", "out": f"Frame {place} painted out", "draw": f"Drawn from frame {place}"}[stroke.action]
+    called = painter(opened(number), stroke)
+    said = {"in": f"{called} painted in", "out": f"{called} painted out", "draw": f"Drawn from {called[0].lower()}{called[1:]}"}[stroke.action]
     return decided(number, slug, said, lambda recipe: recipe.model_copy(update={"strokes": [*recipe.strokes, stroke]}), bench=True)
+
+
+def painter(scene: ScenePage, stroke: Stroke) -> str:
+    """What a stroke paints with, in words; refused where that cannot be: only what has a part in the weave has a mask, and what has none can be drawn
+    from once it is registered."""
+    for place, frame in enumerate(scene.recipe.frames, 1):
+        exposures = {e.id: f"Exposure {place}.{k}" for k, e in enumerate(frame.exposures, 1)}
+        if frame.id != stroke.frame and stroke.frame not in exposures:
+            continue
+        called = exposures.get(stroke.frame, f"Frame {place}")
+        if frame.state == "keep" and frame.id == stroke.frame:
+            return called
+        if stroke.action != "draw":
+            refuse("This frame is left out. Bring it back before you paint with it.")
+        if scene.view is None or scene.view.laid is None or stroke.frame not in scene.view.laid.beside:
+            refuse(f"{called} has no part in the weave. Register it under By hand; then it can be drawn from.")
+        return called
+    abort(404)
 
 
 LARGE_SPOT = 320

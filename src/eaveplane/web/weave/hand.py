@@ -19,7 +19,7 @@ from ..desk import desk
 from ..scene import decided, jpeg, posted, queued, span_in, view_of
 from ..scene.opened import opened
 from ..security import refuse
-from . import CONTROLS, blueprint
+from . import CONTROLS, blueprint, painter
 
 STARTS = {"found": "found", "hidden": "hidden", "whole": "whole"}
 """What a frame's mask may begin as, in words; one from a file is brought in."""
@@ -115,13 +115,13 @@ def change(number: int) -> str:
     assert found is not None
     if "right" in request.form:
         return _from_elsewhere(number, name, found)
-    id = scene.choice(posted("frame")).id
     if found.action == "way":
         refuse("That stroke asks for a way to weave; it has no frame.")
     if found.action == "heal":
         refuse("A healed spot is taken from the picture itself. Drag its source, or draw from a frame there.")
-    place = scene.recipe.frames.index(scene.choice(id)) + 1
-    return decided(number, _stage(), f"A stroke given to frame {place}", lambda recipe: _with_stroke(recipe, name, found.model_copy(update={"frame": id})), bench=True)
+    given = found.model_copy(update={"frame": posted("frame")})
+    called = painter(scene, given)
+    return decided(number, _stage(), f"A stroke given to {called[0].lower()}{called[1:]}", lambda recipe: _with_stroke(recipe, name, given), bench=True)
 
 
 def _from_elsewhere(number: int, name: str, found: Stroke) -> str:

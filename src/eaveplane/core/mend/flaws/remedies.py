@@ -28,8 +28,10 @@ SPARED = 2.6
 """Sides of a speck that heal with it: its rim is part of it."""
 COVERED = 0.6
 """Part of a flaw under strokes from which it counts as mended."""
-OTHER_WAYS = ("joint-light", "crisp-seams", "gentle")
+OTHER_WAYS = ("joint-light", "crisp-seams", "gentle", "narrow-seams")
 """Ways of weaving that may do better at a place."""
+SPREAD = "broad-seams"
+"""That which spreads a step of tone."""
 PLACE = 32
 """Pixels within which a flaw is taken for the same one when the weave is made anew."""
 
@@ -66,7 +68,8 @@ def remedies(finding: Finding, ids: Sequence[str], reference: int, ways: Sequenc
         a, b = finding.frames
         # the second is out of tune with the others; of two frames nobody knows which is, and the reference is to be trusted
         trims = [Remedy(b, stops=round(-finding.stops, 2)), Remedy(a, stops=round(finding.stops, 2))]
-        return trims if len(ids) > 2 else [remedy for remedy in trims if remedy.frame != reference]
+        trims = trims if len(ids) > 2 else [remedy for remedy in trims if remedy.frame != reference]
+        return [*trims, Remedy(None, _woven(strokes_over(finding.outline, ""), SPREAD), way=SPREAD)]
     if finding.kind == "speck":
         x, y, w, h = finding.box
         lead = finding.frames[0]
@@ -74,8 +77,12 @@ def remedies(finding: Finding, ids: Sequence[str], reference: int, ways: Sequenc
         others = [k for k in (lead - 1, lead + 1) if 0 <= k < len(ids)]
         return [Remedy(None, (heal,)), *(Remedy(k, (heal.model_copy(update={"action": "draw", "frame": ids[k], "fitted": True}),)) for k in others)]
     drawn = [Remedy(k, tuple(strokes_over(finding.outline, ids[k]))) for k in finding.frames]
-    woven = {"action": "way", "frame": "", "fitted": False}
-    return [*drawn, *(Remedy(None, tuple(s.model_copy(update=woven | {"way": way}) for s in drawn[0].strokes), way=way) for way in (ways if drawn else ()))]
+    return [*drawn, *(Remedy(None, _woven(drawn[0].strokes, way), way=way) for way in (ways if drawn else ()))]
+
+
+def _woven(strokes: Sequence[Stroke], way: str) -> tuple[Stroke, ...]:
+    """Strokes that weave by another way what these draw over."""
+    return tuple(stroke.model_copy(update={"action": "way", "frame": "", "fitted": False, "way": way}) for stroke in strokes)
 
 
 def strokes_over(outline: Sequence[tuple[float, float]], frame: str) -> list[Stroke]:

@@ -33,7 +33,8 @@ const page = {
 };
 
 function read() { return JSON.parse(document.getElementById("state").dataset.state); }
-function frame(id) { return page.state.frames.find((f) => f.id === id); }
+/** A frame by its id, or a single exposure of one. */
+function frame(id) { return page.state.frames.find((f) => f.id === id) ?? page.state.frames.flatMap((f) => f.exposures).find((e) => e.id === id); }
 page.frame = frame;
 
 page.refresh = refresh;
@@ -96,7 +97,7 @@ function arrived() {
   const before = page.state, stage = page.stage;
   page.state = read();
   page.stage = element.dataset.stage;
-  if (!frame(page.chosen)) page.chosen = page.state.reference || page.state.frames[0]?.id || "";
+  if (!page.state.frames.some((f) => f.id === page.chosen)) page.chosen = page.state.reference || page.state.frames[0]?.id || "";
   fold();
   if (stage !== page.stage) entered(stage);
   page.tell("arrived", before);

@@ -34,12 +34,15 @@ export class Brush {
     }, { passive: false });
     document.addEventListener("click", (event) => {
       if (event.target.closest("[data-tool=brush]")) this.put(!this.on);
+      const beside = event.target.closest("[data-beside]");
+      if (beside) post(beside.dataset.beside, { frame: this.from });
       const way = event.target.closest("[data-way]")?.dataset.way;
       if (way && this.stage) { this[KEPT[this.stage]] = way; if (!this.on) this.put(true); this.dress(); }
     });
     document.addEventListener("change", (event) => {
       if (event.target.id === "b-edges") this.edges = event.target.checked;
       if (event.target.id === "b-fitted") this.fitted = event.target.checked;
+      if (event.target.id === "draw-from") { this.exposure = event.target.value; this.changed(); }
       if (event.target.id !== "region-way") return;
       this.region = event.target.value;
       this.way = "way";
@@ -55,6 +58,12 @@ export class Brush {
   get stage() { return document.querySelector("[data-brush-for]")?.dataset.brushFor; }
   get action() { return this[KEPT[this.stage] ?? "way"]; }
 
+  /** What is painted with: the chosen frame, or the one of its exposures that is drawn from. */
+  get from() {
+    const { chosen } = this.page;
+    return this.action === "draw" && this.page.frame(chosen)?.exposures.some((e) => e.id === this.exposure) ? this.exposure : chosen;
+  }
+
   /** Width in pixels of the picture: the ruler is logarithmic from 4 to 2000. */
   width() { return Math.round(4 * 500 ** (this.values.width / 100)); }
 
@@ -63,7 +72,8 @@ export class Brush {
     if (on && !this.stage) return;
     const light = this.stage === "finish";
     if (on && !light && !state.registered) { tell("Register the frames first; then they can be painted with."); return; }
-    if (on && !light && !this.page.frame(this.page.chosen)?.kept) { tell("The chosen frame is left out. Choose another on the rail."); return; }
+    if (on && this.stage === "weave" && !this.page.frame(this.page.chosen)?.kept) { tell("The chosen frame is left out. Choose another on the rail."); return; }
+    if (on && this.action === "draw" && !this.page.frame(this.from)?.drawable) { tell("It has no part in the weave. Register it under By hand; then it can be drawn from."); return; }
     this.on = on;
     if (on && !["weave", "share", "mask", "mask-alone"].includes(this.page.view)) this.page.setView("weave");
     this.changed();
@@ -97,12 +107,26 @@ export class Brush {
     if (edges) edges.checked = this.edges;
     const fitted = document.getElementById("b-fitted");
     if (fitted) fitted.checked = this.fitted;
+    this.dressFrom();
     document.querySelector("[data-tool=brush]")?.setAttribute("aria-pressed", this.on);
     const region = document.getElementById("region-way");
     if (region && this.region !== undefined && [...region.options].some((option) => option.value === this.region)) region.value = this.region;
     for (const button of document.querySelectorAll("[data-way]")) button.setAttribute("aria-pressed", button.dataset.way === this.action);
     this.canvas.classList.toggle("on", this.on);
     this.draw();
+  }
+
+  /** What can be drawn from: of a frame that is merged its exposures, too; of what has no part in the weave only what is registered. */
+  dressFrom() {
+    const select = document.getElementById("draw-from"), told = document.getElementById("draw-told");
+    if (!select || !told) return;
+    const { page } = this, frame = page.frame(page.chosen), merged = frame && !frame.use ? frame.exposures : [];
+    const options = merged.length ? [{ id: frame.id, word: "All exposures merged" }, ...merged.map((e) => ({ id: e.id, word: `Exposure ${e.number}` }))] : [];
+    select.replaceChildren(...options.map(({ id, word }) => new Option(word, id, false, id === this.from)));
+    select.hidden = !options.length;
+    const out = page.frame(this.from), heals = this.action === "heal";
+    told.hidden = heals || !out || out.drawable || !page.state.registered;
+    told.querySelector("span").textContent = out?.kept === false ? `Frame ${out.number} is left out.` : `Exposure ${out?.number} is merged with others.`;
   }
 
   /** The page shows something else: look through the brush anew. */
@@ -120,13 +144,13 @@ export class Brush {
   }
 
   async lookThrough() {
-    const { page } = this;
-    if (!page.picture.viewer || !page.chosen) return;
-    const key = [page.picture.source(`frame:${page.chosen}`).key, ...page.picture.inView()].join();
+    const { page } = this, { from } = this;
+    if (!page.picture.viewer || !from || (this.action === "draw" && !page.frame(from)?.drawable)) return;
+    const key = [page.picture.source(`frame:${from}`).key, ...page.picture.inView()].join();
     if (key === this.pieceKey) { this.draw(); return; }
     this.pieceKey = key;
-    const piece = await page.picture.fetch(`frame:${page.chosen}`).catch(() => null);
-    if (piece) { this.piece = piece; this.pieceOf = page.chosen; this.draw(); }
+    const piece = await page.picture.fetch(`frame:${from}`).catch(() => null);
+    if (piece) { this.piece = piece; this.pieceOf = from; this.draw(); }
   }
 
   // ---- the hand ----
@@ -163,7 +187,7 @@ export class Brush {
       points: thinned(this.points, 4000).map(([x, y]) => [Number(x.toFixed(1)), Number(y.toFixed(1))]),
     };
     const light = this.stage === "finish", stroke = light ? { ...line, erase: this.laying === "rub" } : {
-      ...line, action: this.action, ...(this.action === "way" ? { way: document.getElementById("region-way").value } : { frame: page.chosen }), edges: this.edges, fitted: this.action === "draw" && this.fitted,
+      ...line, action: this.action, ...(this.action === "way" ? { way: document.getElementById("region-way").value } : { frame: this.from }), edges: this.edges, fitted: this.action === "draw" && this.fitted,
     };
     const { picture } = page, before = picture.shown, url = document.querySelector("[data-stroke]").dataset.stroke;
     // what was asked for before the stroke may still come in; the stroke has landed with what was asked for after it
@@ -234,7 +258,7 @@ export class Brush {
   drawStroke(context, radius, ratio) {
     const { picture } = this.page;
     const points = this.points.map(([x, y]) => { const p = picture.toScreen(x, y); return [p.x, p.y]; });
-    if (["in", "draw"].includes(this.action) && this.piece && this.pieceOf === this.page.chosen) this.reveal(context, points, radius, ratio, this.values.opacity / 100);
+    if (["in", "draw"].includes(this.action) && this.piece && this.pieceOf === this.from) this.reveal(context, points, radius, ratio, this.values.opacity / 100);
     else this.veil(context, points, radius, ratio);
   }
 

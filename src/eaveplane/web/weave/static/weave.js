@@ -60,7 +60,7 @@ export class Weave {
   }
 
   moved() { this.brush.moved(); this.strokes.moved(); }
-  chosen() { this.strokes.dress(); }
+  chosen() { this.strokes.dress(); this.brush.dressFrom(); }
 
   dress() {
     this.span.dress();
