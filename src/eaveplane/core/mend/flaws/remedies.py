@@ -28,7 +28,7 @@ SPARED = 2.6
 """Sides of a speck that heal with it: its rim is part of it."""
 COVERED = 0.6
 """Part of a flaw under strokes from which it counts as mended."""
-OTHER_WAYS = ("joint-light", "crisp-seams", "gentle", "narrow-seams")
+OTHER_WAYS = ("joint-light", "crisp-seams", "gentle")
 """Ways of weaving that may do better at a place."""
 SPREAD = "broad-seams"
 """That which spreads a step of tone."""

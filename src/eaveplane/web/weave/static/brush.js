@@ -124,9 +124,12 @@ export class Brush {
     const options = merged.length ? [{ id: frame.id, word: "All exposures merged" }, ...merged.map((e) => ({ id: e.id, word: `Exposure ${e.number}` }))] : [];
     select.replaceChildren(...options.map(({ id, word }) => new Option(word, id, false, id === this.from)));
     select.hidden = !options.length;
-    const out = page.frame(this.from), heals = this.action === "heal";
-    told.hidden = heals || !out || out.drawable || !page.state.registered;
-    told.querySelector("span").textContent = out?.kept === false ? `Frame ${out.number} is left out.` : `Exposure ${out?.number} is merged with others.`;
+    const out = page.frame(this.from);
+    if (!out) return;
+    const missing = !out.drawable && page.state.registered, called = frame === out ? `Frame ${out.number}${out.name && `, ${out.name}`}` : `Exposure ${out.number}`;
+    told.querySelector("span").textContent = missing ? `${called} has no part in the weave. To draw from it:` : `${called}.`;
+    told.querySelector("button").hidden = !missing;
+    document.getElementById("draw-how").hidden = missing;
   }
 
   /** The page shows something else: look through the brush anew. */
