@@ -95,8 +95,16 @@ def test_levels_keep_any_box_of_any_size(tmp_path: Path) -> None:
     whole = Pyramid.create(tmp_path / "q", 1501, 700, 3, "uint16")
     whole.write(0, 0, 0, changed)
     whole.halve_into_levels()
+    # what is kept at its full size only is halved as it is read
+    only = Pyramid.create(tmp_path / "r", 1501, 700, 3, "uint16", full_only=True)
+    only.write(0, 0, 0, changed)
+    assert only.stored == 1
     for level in range(3):
         np.testing.assert_array_equal(levels.whole(level), whole.whole(level))
+        np.testing.assert_array_equal(only.whole(level), whole.whole(level))
+        width, height = only.sizes[level]
+        box = (width - 301, height - 101, 301, 101)
+        np.testing.assert_array_equal(only.read(level, box), whole.read(level, box))
 
 
 def test_a_survey_is_luma_and_average(tmp_path: Path) -> None:

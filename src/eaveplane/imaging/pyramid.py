@@ -18,6 +18,8 @@ Box = tuple[int, int, int, int]
 Size = tuple[int, int]
 """Width, height."""
 SMALLEST = 512
+HALVED = 512
+"""Rows that are halved at a time."""
 
 
 def meeting(one: Box, other: Box) -> tuple[tuple[slice, slice], tuple[slice, slice]]:
@@ -38,6 +40,14 @@ def level_sizes(width: int, height: int) -> list[tuple[int, int]]:
     while max(sizes[-1]) > SMALLEST:
         sizes.append((-(-sizes[-1][0] // 2), -(-sizes[-1][1] // 2)))
     return sizes
+
+
+def _halved(part: NDArray[Any]) -> NDArray[Any]:
+    """A piece (h, w, channels) at half its size; where that is odd its edge counts twice."""
+    if part.shape[0] % 2 or part.shape[1] % 2:
+        part = np.pad(part, ((0, part.shape[0] % 2), (0, part.shape[1] % 2), (0, 0)), mode="edge")
+    small = cv2.resize(part, (part.shape[1] // 2, part.shape[0] // 2), interpolation=cv2.INTER_AREA)
+    return np.asarray(small.reshape(part.shape[0] // 2, part.shape[1] // 2, part.shape[2]))
 
 
 class Pyramid:
@@ -69,9 +79,17 @@ class Pyramid:
         return np.memmap(self.folder / f"{level}.bin", self.dtype, mode, shape=(height, width, self.channels))  # type: ignore[call-overload]
 
     def read(self, level: int, box: Box) -> NDArray[Any]:
-        """A copy of a box (h, w, channels); the box must lie inside. The file is not kept mapped."""
+        """A copy of a box (h, w, channels); the box must lie inside. The file is not kept mapped. What is not kept in a size is halved as it would be."""
         x, y, w, h = box
-        return np.array(self._map(level, "r")[y : y + h, x : x + w])
+        if level < self.stored:
+            return np.array(self._map(level, "r")[y : y + h, x : x + w])
+        out = np.empty((h, w, self.channels), self.dtype)
+        width, height = self.sizes[level - 1]
+        for top in range(y, y + h, HALVED):
+            bottom = min(top + HALVED, y + h)
+            part = self.read(level - 1, (2 * x, 2 * top, min(2 * w, width - 2 * x), min(2 * (bottom - top), height - 2 * top)))
+            out[top - y : bottom - y] = _halved(part)
+        return out
 
     def write(self, level: int, x: int, y: int, piece: NDArray[np.generic]) -> None:
         """Put a piece (h, w, channels) at (x, y)."""
@@ -94,12 +112,9 @@ class Pyramid:
         for level in range(1, self.stored):
             above, below = self._map(level - 1, "r"), self._map(level, "r+")
             x, y, x1, y1 = x // 2, y // 2, min(-(-x1 // 2), self.sizes[level][0]), min(-(-y1 // 2), self.sizes[level][1])
-            for top in range(y, y1, 512):
-                bottom = min(top + 512, y1)
-                part = np.array(above[2 * top : 2 * bottom, 2 * x : 2 * x1])
-                part = np.pad(part, ((0, part.shape[0] % 2), (0, part.shape[1] % 2), (0, 0)), mode="edge")
-                small = cv2.resize(part, (part.shape[1] // 2, part.shape[0] // 2), interpolation=cv2.INTER_AREA)
-                below[top:bottom, x:x1] = small.reshape(bottom - top, x1 - x, self.channels)
+            for top in range(y, y1, HALVED):
+                bottom = min(top + HALVED, y1)
+                below[top:bottom, x:x1] = _halved(np.array(above[2 * top : 2 * bottom, 2 * x : 2 * x1]))
 
     def whole(self, level: int) -> FloatArray:
         """All of a level."""

@@ -18,6 +18,7 @@ from eaveplane.core.mend.flaws.judged import Judge, worth_offering
 from eaveplane.core.mend.flaws.refused import halos
 from eaveplane.core.mend.flaws.remedies import Remedy, covered_by, inside_of, is_mended, name_of, remedies, strokes_over
 from eaveplane.core.mend.flaws.seams import seam_steps
+from eaveplane.core.mend.flaws.specks import spots
 from eaveplane.core.weave.places import Places
 from eaveplane.core.weave.weave import RegisteredFrames
 from eaveplane.imaging.colour import FloatArray
@@ -210,6 +211,16 @@ def test_a_spot_of_one_frame_is_a_speck_and_one_of_the_scene_is_not(radius: floa
         spot(frame, 420, 80, radius, strength)
     (flaw,) = made.found()
     assert flaw.kind == "speck" and flaw.frames == (1,) and holds(flaw, 200, 80)
+
+
+@pytest.mark.parametrize("noise", [0.0008, 0.003, 0.04])
+def test_a_faint_spot_is_told_on_quiet_ground_and_noise_is_never_taken_for_one(noise: float) -> None:
+    ground = (0.5 + noise * np.random.default_rng(9).standard_normal((HEIGHT, WIDTH, 1))).astype(np.float32)
+    assert not spots(ground[..., 0], noise**2)
+    # its contrast after both blurs is 0.3 of its depth: under what is told on any ground
+    spot(ground, 200, 80, 2.5, -0.03)
+    found = spots(ground[..., 0], noise**2)
+    assert [(round(x), round(y)) for x, y, *_ in found] == ([(200, 80)] if noise < 0.01 else [])
 
 
 def test_a_spot_that_swayed_in_other_frames_or_that_no_other_reaches_is_no_speck() -> None:

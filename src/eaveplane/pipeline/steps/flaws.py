@@ -14,6 +14,7 @@ from ...core.mend.flaws.examine import examined, flaws_in, to_cells
 from ...core.mend.flaws.finding import Finding, ranked
 from ...core.mend.flaws.refused import halos
 from ...core.weave.laid import RegisteredFrames
+from ...imaging.rows import side_by_side
 from ..cache import Cache
 from ..ticket import Ticket
 from .frame import open_frame
@@ -28,7 +29,7 @@ from .weave import Weave, found_frames, open_weave
 class Flaws(Step):
     """What may be wrong with a weave, worst first, without what is made by hand."""
 
-    name, version = "flaws", 3
+    name, version = "flaws", 4
     result: Weave | Lift
 
     def build(self, cache: Cache, folder: Path, ticket: Ticket) -> None:
@@ -37,8 +38,8 @@ class Flaws(Step):
         if len(numbers) > 1:
             laid = found_frames(cache, woven).alone
             picture, gates = open_weave(cache, self.result.key), open_labels(cache, woven.labelled.key)[list(numbers)]
-            # small frames, and all that are read for `stack`, are not kept at a quarter of their size
-            only = open_frame(cache, woven.labelled.registered.frames[0]).codes.stored <= POOL_LEVEL
+            # small frames have no quarter of their size
+            only = len(open_frame(cache, woven.labelled.registered.frames[0]).codes.sizes) <= POOL_LEVEL
             seen, luma = examined(laid, gates, contrasts_of(cache, woven, laid), lambda box: np.asarray(picture.read(0, box)), only, ticket.within(0, 0.6))
             found = flaws_in(seen, luma, laid.placements)
             ticket.tell(0.95)
@@ -61,6 +62,10 @@ def contrasts_of(cache: Cache, woven: Weave, laid: RegisteredFrames) -> NDArray[
     drifts, shape = open_registration(cache, registered.key).drifts, pooled_shape(laid.size[1], laid.size[0])
     gains = [(drifts[k].gain[1] if woven.even_out else 1.0) * woven.trims[k].gains()[1] for k in numbers]
     out = np.empty((len(numbers), BANDS, *shape), np.float16)
-    for i, (k, placement, gain) in enumerate(zip(numbers, laid.placements, gains, strict=True)):
-        out[i] = np.sqrt(lay_on(signal(open_frame(cache, registered.frames[k]).detail()), placement, shape) * gain)
+
+    def one(i: int) -> None:
+        out[i] = np.sqrt(lay_on(signal(open_frame(cache, registered.frames[numbers[i]]).detail()), laid.placements[i], shape) * gains[i])
+
+    for _ in side_by_side(one, range(len(numbers))):
+        pass
     return out

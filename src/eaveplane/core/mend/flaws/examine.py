@@ -14,7 +14,7 @@ from ....imaging.placement import Placement
 from ....imaging.pyramid import Box
 from ....imaging.resample import halve
 from ....imaging.rows import side_by_side
-from ...gather.detail import LAPLACIAN, POOL, POOL_LEVEL, measure_detail, pooled_shape, signal
+from ...gather.detail import BANDS, LAPLACIAN, POOL, POOL_LEVEL, measure_detail, pooled_shape, signal
 from ...weave.laid import RegisteredFrames
 from .finding import Examined, Finding, ranked
 from .ghosts import ghosts
@@ -54,17 +54,24 @@ def examined(
     for _ in side_by_side(of_weave, list(range(0, height, STRIP))):
         pass
     tell(0.2)
-    frames = np.empty((count, *shape, 3), np.float16)
-    for k, whole in enumerate(side_by_side(lambda k: _quarter(laid, k, only_full_size), range(count))):
-        frames[k] = whole
-        tell(0.2 + 0.8 * (k + 1) / count)
+    frames, sharp = np.empty((count, *shape, 3), np.float16), np.empty((BANDS, *shape), np.float32)
+
+    def of_frame(k: int) -> None:
+        if k < 0:
+            sharp[:] = np.sqrt(signal(measure_detail(luma)))
+        else:
+            frames[k] = _quarter(laid, k, only_full_size)
+
+    # what the weave shows is told beside
+    for done, _ in enumerate(side_by_side(of_frame, range(-1, count)), 1):
+        tell(0.2 + 0.8 * done / (count + 1))
     reach = np.stack([laid.covers(k, POOL_LEVEL, (0, 0, shape[1], shape[0])) for k in range(count)])
     places = list(laid.places.at) if laid.places else None
 
     def read(k: int | None, box: Box) -> FloatArray:
         return woven(box) if k is None else laid.read(k, 0, box)
 
-    return Examined(contrasts, np.sqrt(signal(measure_detail(luma))), reach, small, frames, gates, places, laid.size, laid.noise / LAPLACIAN, read), luma
+    return Examined(contrasts, sharp, reach, small, frames, gates, places, laid.size, laid.noise / LAPLACIAN, read), luma
 
 
 def _quarter(laid: RegisteredFrames, k: int, only_full_size: bool) -> FloatArray:
@@ -78,5 +85,6 @@ def _quarter(laid: RegisteredFrames, k: int, only_full_size: bool) -> FloatArray
 def to_cells(picture: FloatArray) -> FloatArray:
     """A picture (h, w) or (h, w, 3) on the pooled grid."""
     height, width = picture.shape[:2]
-    padded = cv2.copyMakeBorder(picture, 0, -height % POOL, 0, -width % POOL, cv2.BORDER_REPLICATE)
-    return np.asarray(cv2.resize(padded, (padded.shape[1] // POOL, padded.shape[0] // POOL), interpolation=cv2.INTER_AREA), np.float32)
+    if height % POOL or width % POOL:
+        picture = cv2.copyMakeBorder(picture, 0, -height % POOL, 0, -width % POOL, cv2.BORDER_REPLICATE)
+    return np.asarray(cv2.resize(picture, (-(-width // POOL), -(-height // POOL)), interpolation=cv2.INTER_AREA), np.float32)

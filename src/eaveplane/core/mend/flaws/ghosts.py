@@ -26,6 +26,8 @@ EXPLAINED, DIFFERENT, FAINT = 0.35, 0.15, 0.008
 than so much root light."""
 LEAST_SIDE = 16
 """Cells of the shorter side below which moves cannot be searched for."""
+MANY = 600_000
+"""Cells from which moves are searched for at half the size, and are told finely enough."""
 WINDOW = 1.5
 """Cells (sigma) over which that is judged, and over which the weave is compared with frames."""
 APART = 0.02
@@ -69,7 +71,7 @@ def _moved(luma: FloatArray, seen: Examined) -> NDArray[np.bool_]:
     out = np.zeros((height, width), np.bool_)
     search = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
     search.setVariationalRefinementIterations(0)
-    search.setFinestScale(0)
+    search.setFinestScale(0 if height * width < MANY else 1)
     down, across = np.mgrid[:height, :width].astype(np.float32)
     for a, b in pairwise(order):
         blur = max(0.6, BLUR * abs(seen.places[a] - seen.places[b]) / POOL)

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from ....imaging.colour import FloatArray
 from ....imaging.light import root_luma
+from ....imaging.soft import noise_between
 from ...gather.detail import LAPLACIAN
 from ...weave.drawn import Below
 from ...weave.laid import RegisteredFrames
@@ -53,7 +54,7 @@ class Judge:
     def of(frames: Sequence[FloatArray], reach: Sequence[NDArray[np.bool_]], now: FloatArray, noise: float) -> Judge:
         """From the frames (n) of (h, w, 3), where (n) of (h, w) they are, and the picture (h, w, 3), in root light; `noise` is the variance that noise
         has in Laplacians of frames."""
-        floor = np.asarray([CLEAR * noise / LAPLACIAN * _passed(sigma) for sigma in OCTAVES], np.float32)
+        floor = np.asarray([CLEAR * noise / LAPLACIAN * noise_between(sigma) for sigma in OCTAVES], np.float32)
         best = np.max([_contrast(frame, floor) * inside for frame, inside in zip(frames, reach, strict=True)], axis=0)
         return Judge(best, floor, _lost(best, now, floor))
 
@@ -111,8 +112,3 @@ def _contrast(picture: FloatArray, noise: FloatArray) -> FloatArray:
         detail = cv2.GaussianBlur(luma, (0, 0), sigma) - cv2.GaussianBlur(luma, (0, 0), 2 * sigma)
         band[:] = np.sqrt(np.maximum(cv2.GaussianBlur(detail * detail, (0, 0), 2 * sigma) - floor, 0))
     return out
-
-
-def _passed(sigma: float) -> float:
-    """Part of the variance of white noise between two blurs: Gaussians overlap as one of the sum of their variances (closed form)."""
-    return float((1 / sigma**2 + 1 / (2 * sigma) ** 2 - 4 / (5 * sigma**2)) / (4 * np.pi))

@@ -115,7 +115,9 @@ def _along(owner: np.ndarray, pair: tuple[int, int], where: np.ndarray) -> list[
 def _densest(owner: np.ndarray, pair: tuple[int, int], where: np.ndarray) -> np.ndarray:
     """Of places (h, w) those around the square in which two frames' zones meet most: among twigs they meet all over."""
     border = where & _border(owner, pair)
-    row, column = np.unravel_index(int(_in_tiles(border[..., None])[..., 0].argmax()), [-(-n // TILE) for n in owner.shape])
+    rows, columns = np.nonzero(border)
+    shape = [-(-n // TILE) for n in owner.shape]
+    row, column = np.unravel_index(int(np.bincount(rows // TILE * shape[1] + columns // TILE, minlength=shape[0] * shape[1]).argmax()), shape)
     near = np.zeros(owner.shape, np.bool_)
     near[max(0, int(row) - 1) * TILE : (int(row) + 2) * TILE, max(0, int(column) - 1) * TILE : (int(column) + 2) * TILE] = True
     return np.asarray(where & near)
@@ -132,9 +134,8 @@ def _by_pair(seen: Examined, owner: np.ndarray, given: np.ndarray) -> dict[tuple
         # whole tiles around where they meet
         part = np.s_[rows[0] // TILE * TILE : rows[-1] + 1, columns[0] // TILE * TILE : columns[-1] + 1]
         here = [(side[part] > 0) & given[part] for side in sides]
-        apart = [np.log(np.maximum(seen.small[part], DARKEST) / np.maximum(seen.frames[k][part], DARKEST)) for k in (a, b)]
-        of_tile = np.repeat(np.repeat(_steps(here, apart), TILE, axis=0), TILE, axis=1)[: here[0].shape[0], : here[0].shape[1]]
-        steps[a, b][part] = np.where(here[0] | here[1], of_tile, 0)
+        of_tile = np.repeat(np.repeat(_steps(here, seen.small[part], [seen.frames[k][part] for k in (a, b)]), TILE, axis=0), TILE, axis=1)
+        steps[a, b][part] = np.where(here[0] | here[1], of_tile[: here[0].shape[0], : here[0].shape[1]], 0)
     return steps
 
 
@@ -158,27 +159,28 @@ def _neighbours(owner: np.ndarray) -> list[tuple[int, int]]:
     return sorted(pairs)
 
 
-def _steps(here: list[np.ndarray], apart: list[FloatArray]) -> FloatArray:
-    """By how much the weave steps in each tile (h', w') from one side of a seam to the other against both frames, in the channel that steps
-    most; 0 where they do not agree. `here` (2) of (h, w) are the sides, `apart` (2) of (h, w, 3) what the weave differs by from the frames."""
-    cells = [_in_tiles(side[..., None]) for side in here]
+def _steps(here: list[np.ndarray], woven: FloatArray, frames: list[np.ndarray]) -> FloatArray:
+    """By how much the weave (h, w, 3) steps in each tile (h', w') from one side of a seam to the other against both frames (2) of (h, w, 3), in the
+    channel that steps most; 0 where they do not agree. `here` (2) of (h, w) are the sides."""
+    shape = [-(-n // TILE) for n in here[0].shape]
+    at = [np.nonzero(side) for side in here]
+    tiles = [row // TILE * shape[1] + column // TILE for row, column in at]
+    cells = [np.bincount(tile, minlength=shape[0] * shape[1])[:, None] for tile in tiles]
+
+    def sums(values: FloatArray, tile: np.ndarray) -> np.ndarray:
+        return np.stack([np.bincount(tile, values[:, c], shape[0] * shape[1]) for c in range(3)], axis=-1)
+
     told = []
-    for log in apart:
-        sums = [(_in_tiles(log * side[..., None]), _in_tiles(np.square(log) * side[..., None])) for side in here]
-        means = [total / np.maximum(n, 1) for (total, _), n in zip(sums, cells, strict=True)]
-        spreads = [np.maximum(square / np.maximum(n, 1) - mean**2, 0) for (_, square), n, mean in zip(sums, cells, means, strict=True)]
+    for frame in frames:
+        means, spreads = [], []
+        for place, tile, n in zip(at, tiles, cells, strict=True):
+            log = np.log(np.maximum(woven[place], DARKEST) / np.maximum(frame[place].astype(np.float32), DARKEST))
+            means.append(sums(log, tile) / np.maximum(n, 1))
+            spreads.append(np.maximum(sums(log * log, tile) / np.maximum(n, 1) - means[-1] ** 2, 0))
         # neighbouring cells are alike: a quarter of them tell as much as all
         error = np.sqrt(4 * sum(spread / np.maximum(n, 1) for spread, n in zip(spreads, cells, strict=True)))
         told.append((means[1] - means[0], np.maximum(SURE * error, CLEAR * np.sqrt(sum(spreads) / 2))))
     (one, least), (other, least_of_other) = told
     sure = (one * other > 0) & (np.abs(one) > least) & (np.abs(other) > least_of_other) & (np.minimum(*cells) >= LEAST_CELLS)
     steps = np.where(sure, np.sign(one) * np.minimum(np.abs(one), np.abs(other)), 0)
-    return np.asarray(np.take_along_axis(steps, np.abs(steps).argmax(axis=2)[..., None], axis=2)[..., 0], np.float32)
-
-
-def _in_tiles(values: np.ndarray) -> np.ndarray:
-    """Sums (h', w', c) over tiles of what is given (h, w, c)."""
-    height, width = values.shape[:2]
-    padded = cv2.copyMakeBorder(values.astype(np.float32), 0, -height % TILE, 0, -width % TILE, cv2.BORDER_CONSTANT)
-    tiles = cv2.resize(padded, (padded.shape[1] // TILE, padded.shape[0] // TILE), interpolation=cv2.INTER_AREA)
-    return np.asarray(TILE**2 * tiles.reshape(*tiles.shape[:2], -1), np.float64)
+    return np.asarray(np.take_along_axis(steps, np.abs(steps).argmax(axis=1)[:, None], axis=1).reshape(shape), np.float32)

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import lru_cache
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from ....imaging.colour import FloatArray
 from ....imaging.light import root_luma
 from ....imaging.placement import Placement
 from ....imaging.pyramid import Box
+from ....imaging.soft import noise_between
 from ...gather.detail import POOL
 from .finding import Examined, Finding
 
@@ -18,8 +21,10 @@ RADII = (1.5, 2.5, 4.0, 6.0)
 """Pixels (sigma) of spots that are looked for."""
 ALONE = 3.2
 """By how many times a spot must stand out from what is around it."""
-FAINTEST = 0.012
-"""Root light by which it must."""
+FAINTEST, FAINT, CLEAR_FAINT = 0.007, 0.012, 6.5
+"""Root light by which it must, and below which it must do so by so many times: noise has its own peaks,"""
+ABOVE_NOISE = 6.0
+"""but in a large picture none of so many deviations."""
 IN_OTHERS = 0.3
 """Part of a spot's strength below which another frame does not show it."""
 WITHIN = 3.0
@@ -43,9 +48,9 @@ MOST = 400
 def specks(seen: Examined, luma: FloatArray, level: int, placements: Sequence[Placement]) -> Iterator[Finding]:
     """Findings of kind speck; `luma` (h, w) is the weave's, halved `level` times, `placements` lay the frames on it at full size."""
     scale = 2**level
-    for spot in _spots(luma):
+    for spot in spots(luma, seen.noise * 0.25**level):
         x, y, radius, strength = (spot[0] + 0.5) * scale - 0.5, (spot[1] + 0.5) * scale - 0.5, spot[2] * scale, spot[3]
-        side = int(np.ceil(6 * radius)) + 4
+        side = _side_of(radius)
         box = (int(x) - side, int(y) - side, 2 * side + 1, 2 * side + 1)
         if box[0] < 0 or box[1] < 0 or box[0] + box[2] > seen.size[0] or box[1] + box[3] > seen.size[1]:
             continue
@@ -70,6 +75,11 @@ def specks(seen: Examined, luma: FloatArray, level: int, placements: Sequence[Pl
         yield Finding("speck", (int(x - r), int(y - r), int(2 * r) + 1, int(2 * r) + 1), outline, WORST * float(np.clip(0.3 + abs(strength) / VISIBLE, 0, 1)), (lead,), said)
 
 
+def _side_of(radius: float) -> int:
+    """Pixels to each side of a spot that are looked at."""
+    return int(np.ceil(6 * radius)) + 4
+
+
 class _Shown:
     """What part of a spot of the weave each frame shows; frames are read when they are asked for."""
 
@@ -87,8 +97,8 @@ class _Shown:
         return _strength(self.luma(k), self._radius) / self._strength
 
 
-def _spots(luma: FloatArray) -> list[tuple[float, float, float, float]]:
-    """Places, radii and strengths of round spots that stand alone, the clearest first, MOST at most."""
+def spots(luma: FloatArray, noise: float) -> list[tuple[float, float, float, float]]:
+    """Places, radii and strengths of round spots of a luma (h, w) that stand alone, the clearest first, MOST at most; `noise` is the variance it has."""
     found: list[tuple[float, tuple[float, float, float, float]]] = []
     for radius in RADII:
         # larger ones are looked for at a size at which they are as small as the smallest
@@ -100,12 +110,12 @@ def _spots(luma: FloatArray) -> list[tuple[float, float, float, float]]:
         response = np.asarray(cv2.GaussianBlur(small, (0, 0), sigma) - cv2.GaussianBlur(small, (0, 0), 2 * sigma), np.float32)
         size = np.abs(response)
         around = int(2 * np.ceil(4 * sigma) + 1)
-        peak = (size == cv2.dilate(size, np.ones((around, around), np.uint8))) & (size > FAINTEST)
+        peak = (size == cv2.dilate(size, np.ones((around, around), np.uint8))) & (size > max(FAINTEST, ABOVE_NOISE * np.sqrt(noise * noise_between(radius))))
         wide, near = int(2 * np.ceil(10 * sigma) + 1), int(2 * np.ceil(4 * sigma) + 1)
         square = response * response
         ring = (cv2.blur(square, (wide, wide)) * wide**2 - cv2.blur(square, (near, near)) * near**2) / (wide**2 - near**2)
         clear = size / np.sqrt(np.maximum(ring, 1e-10))
-        peak &= clear > ALONE
+        peak &= clear > np.where(size > FAINT, ALONE, CLEAR_FAINT)
         for y, x in np.argwhere(peak):
             if _round(response, int(x), int(y)):
                 scale = 2**halvings
@@ -138,26 +148,43 @@ def _strength(luma: FloatArray, radius: float) -> float:
     return float(response[near].flat[np.abs(response[near]).argmax()])
 
 
+@lru_cache(64)
+def _around_it(radius: float) -> tuple[FloatArray, NDArray[np.bool_], NDArray[np.bool_]]:
+    """Of a piece around a spot: the disc (k, k) in which it is summed up, the ring (h, w) that tells its ground, and how far (n, n) it may have swayed."""
+    def away(side: int) -> FloatArray:
+        y, x = np.mgrid[-side : side + 1, -side : side + 1]
+        return np.asarray(np.hypot(x, y), np.float32)
+
+    far = away(_side_of(radius))
+    return (away(int(WITHIN * radius)) < WITHIN * radius).astype(np.float32), (far > 4 * radius) & (far < 6 * radius + 3), away(int(SWAY)) < SWAY
+
+
+def _flux(luma: FloatArray, radius: float, sway: bool) -> FloatArray:
+    """Sums (n, n) of what rises above its ground around the middle of a piece, or wherever it may have swayed to."""
+    disc, ring, near = _around_it(radius)
+    middle, reach = luma.shape[0] // 2, disc.shape[0] // 2
+    more = near.shape[0] // 2 if sway else 0
+    part = np.s_[middle - reach - more : middle + reach + more + 1]
+    sums = cv2.filter2D(np.asarray(luma[part, part] - np.median(luma[ring]), np.float32), cv2.CV_32F, disc)
+    return np.asarray(sums[reach : reach + 2 * more + 1, reach : reach + 2 * more + 1], np.float32)
+
+
 def _flux_in(luma: FloatArray, woven: FloatArray, radius: float, strength: float) -> float:
     """How much of a spot of the weave a frame shows, as it is or spread by blur: what a disc spreads keeps its sum. It may have swayed a little. Both
     (h, w) around the spot."""
     shown = _strength(luma, radius) / strength
-    y, x = np.mgrid[: luma.shape[0], : luma.shape[1]] - luma.shape[0] // 2
-    away = np.hypot(x, y)
-    disc, ring, near = (away < WITHIN * radius).astype(np.float32), (away > 4 * radius) & (away < 6 * radius + 3), away < SWAY
-    sums = [cv2.filter2D(np.asarray(piece - np.median(piece[ring]), np.float32), cv2.CV_32F, disc) for piece in (luma, woven)]
-    middle = luma.shape[0] // 2
-    whole = float(sums[1][middle, middle])
-    if abs(whole) < 1e-6:
+    whole = float(_flux(woven, radius, False)[0, 0])
+    if shown >= IN_OTHERS or abs(whole) < 1e-6:
         return shown
-    return max(shown, float(sums[0][middle, middle] / whole), ELSEWHERE * float((sums[0][near] / whole).max()))
+    sums, near = _flux(luma, radius, True) / whole, _around_it(radius)[2]
+    return max(shown, float(sums[sums.shape[0] // 2, sums.shape[1] // 2]), ELSEWHERE * float(sums[near].max()))
 
 
 def _on_the_sensor(seen: Examined, placements: Sequence[Placement], lead: int, at: tuple[float, float], radius: float, strength: float, shown: _Shown) -> bool:
     """Whether most other frames show the spot at the same place of the sensor rather than at the same place of the scene, where each shows
     `shown` of its strength."""
     there = placements[lead].back(np.array([at]))
-    side = int(np.ceil(6 * radius)) + 4
+    side = _side_of(radius)
     boxes: dict[int, Box] = {}
     for k, placement in enumerate(placements):
         x, y = placement.onto(there)[0]
