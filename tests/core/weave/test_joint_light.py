@@ -12,11 +12,12 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from eaveplane.core.masks.strokes import Stroke
+from eaveplane.core.weave.finest import bounded
 from eaveplane.core.weave.laid import RegisteredFrames, Weaving
 from eaveplane.core.weave.locate import locate
 from eaveplane.core.weave.places import NOTHING, TILE, Places, evened, place_among, shared_energies
 from eaveplane.core.weave.planes import LEAST_APART, disc_left, explanations, unexplained_by, weights_of
-from eaveplane.core.weave.ways.joint_light import BLOCK, MOST_SUMMED, bounded
+from eaveplane.core.weave.ways.joint_light import BLOCK, MOST_SUMMED
 from eaveplane.core.weave.weave import masks_in, weave_box, woven_by
 from eaveplane.imaging.light import light_of, root_of
 from eaveplane.imaging.placement import Placement

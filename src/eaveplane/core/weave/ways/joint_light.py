@@ -25,11 +25,13 @@ from ....imaging.resample import halve
 from ....imaging.soft import soft
 from ....imaging.waves import Waves
 from ...gather.detail import LAPLACIAN, POOL
+from ..bands import mixed
 from ..contradiction import WIDEST, contradicts
+from ..finest import bounded, finest, finest_chosen
 from ..laid import Piece, RegisteredFrames, Weaving, active, piece_of, wide_of
 from ..places import Places, evened
 from ..planes import Planes, explanations, unexplained_by, weights_of
-from .crisp_seams import crisp_seams
+from .crisp_seams import crisp_seams, weights_in
 
 BY_FINEST = 0.1
 """A pixel of root light varies at least by this part of what the finest octave does: where much is clipped its own measure says nothing."""
@@ -47,8 +49,6 @@ MOST_SUMMED = 10
 """Frames that are summed at most; where more have a part, evenly chosen ones are summed and all are chosen from."""
 WINDOW = 2.0
 """Cells of two pixels (sigma) over which the unexplained is summed up."""
-STRICT = 4.0
-"""Power by which the better explanation is preferred."""
 PAIR_COST, ALL_COST = 1.8, 0.4
 """A pair must leave this many times less than a single plane, since it fits noise better too; all planes together explain anything
 and are taken to leave this part of the energy."""
@@ -56,9 +56,6 @@ RELATIVE = 0.04
 """Part of the energy that may be unexplained: discs are never quite right."""
 USED, LEAST_USED = 0.1, 0.01
 """An explanation is worth its sum where its share exceeds the first in more than the second of the place."""
-FINE_WINDOW, DECISION, FAINT = 0.85, 4.0, 6.0
-"""Pixels (sigma) in which the finest octave of frames is compared, the power by which the stronger is preferred, and the energy, in noise,
-below which frames are averaged rather."""
 CLEAR = 4.0
 """Energy, in noise, at which the sum has half of its part in the finest octave."""
 EDGE_FROM, EDGE_OVER, EDGE_LEAST, EDGE_MOST = 0.9, 2.0, 0.2, 0.7
@@ -81,8 +78,6 @@ BARELY = 0.01
 """Part of that below which nothing stands in."""
 FRAMES_END = 24
 """Pixels from where a frame ends in which crisp seams stand."""
-BELOW, ABOVE = 0.15, 0.2
-"""By these parts of the range that frames show around a pixel the picture may be darker or brighter."""
 
 
 @dataclass(frozen=True)
@@ -133,7 +128,9 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
         least = np.minimum(least, left - n * noise)
         costs.append((left + n * noise + RELATIVE * energy) * (1 if len(planes) == 1 else PAIR_COST))
     cost = np.stack(costs)
-    share = (cost.min(axis=0) / cost) ** STRICT
+    # the better explanation is preferred by the fourth power
+    share = np.square(cost.min(axis=0) / cost)
+    share *= share
     share /= share.sum(axis=0)
     # where all is quiet every explanation is as good as the others: the likeliest always has its part
     likeliest = int(share.mean(axis=(1, 2)).argmax())
@@ -155,8 +152,7 @@ def left_by(planes: Planes, places: Places, waves: Waves, spectrum: FloatArray) 
     """Energy (h/2, w/2), noise and all, that planes leave unexplained of the evened frames whose waves these are."""
     left = np.zeros(waves.shape, np.float32)
     for weights in unexplained_by(places.at, planes, 2.0):
-        error = waves.picture(spectrum, weights)[0]
-        left += error * error
+        cv2.accumulateSquare(waves.picture(spectrum, weights)[0], left)
     return soft(left, WINDOW)
 
 
@@ -181,44 +177,13 @@ def summed(light: Sequence[FloatArray], told: Told, places: Places, noise: float
     height, width = light[0].shape[:2]
     waves = around.whole()
     spectrum = waves.of(light)
-    out = np.zeros((height, width, 3), np.float32)
+    out = np.zeros((3, height, width), np.float32)
     for planes, part, strength in zip(told.used, told.share, told.strength, strict=True):
         picture = waves.picture(spectrum, weights_of(places.at, planes, _noise_in(strength, noise)))
         wide = cv2.resize(part, (width, height), interpolation=cv2.INTER_LINEAR)
-        for c in range(3):
-            out[..., c] += wide * picture[c]
-    return out
-
-
-def _finest(picture: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """The finest octave of a picture, and the rest of it, as large."""
-    rest = cv2.pyrUp(cv2.pyrDown(picture), dstsize=(picture.shape[1], picture.shape[0]))
-    return np.asarray(picture - rest, np.float32), np.asarray(rest, np.float32)
-
-
-def finest_chosen(frames: Sequence[FloatArray], reach: Sequence[NDArray[np.bool_]], noise: float) -> tuple[FloatArray, FloatArray]:
-    """The finest octave (h, w, 3) of frames in root light, the stronger preferred, and its energy above noise, in noise (h, w)."""
-    bands = [_finest(frame)[0] for frame in frames]
-    total, out = np.zeros(bands[0].shape[:2], np.float32), np.zeros_like(bands[0])
-    # where none rises above noise all are averaged
-    strengths = [(soft(np.square(b).sum(axis=2), FINE_WINDOW) / np.float32(FAINT * noise) + 1) for b in bands]
-    most = np.max(strengths, axis=0)
-    for band, strength, inside in zip(bands, strengths, reach, strict=True):
-        weight = (strength / most) ** DECISION * inside + np.float32(1e-6)
-        total += weight
-        out += band * weight[..., None]
-    out /= total[..., None]
-    return out, np.maximum(soft(np.square(out).sum(axis=2), 1.5) / np.float32(noise) - 1, 0)
-
-
-def bounded(picture: FloatArray, frames: Sequence[FloatArray]) -> FloatArray:
-    """The picture kept to what frames show in 3 x 3 pixels: the sum neglects that a near thing hides bright ground with dark detail."""
-    three = np.ones((3, 3), np.uint8)
-    low, high = cv2.erode(frames[0], three), cv2.dilate(frames[0], three)
-    for frame in frames[1:]:
-        low, high = np.minimum(low, cv2.erode(frame, three)), np.maximum(high, cv2.dilate(frame, three))
-    span = high - low
-    return np.asarray(np.clip(picture, low - np.float32(BELOW) * span, high + np.float32(ABOVE) * span), np.float32)
+        for total, plane in zip(out, picture, strict=True):
+            cv2.accumulateProduct(wide, plane, total)
+    return np.asarray(cv2.merge(list(out)), np.float32)
 
 
 def lengthened(piece: Piece) -> Lengthened:
@@ -236,7 +201,7 @@ def joined(frames: Sequence[FloatArray], linear: FloatArray, told: Told, reach: 
     beside = float(np.clip((step - EDGE_FROM) / EDGE_OVER, EDGE_LEAST, EDGE_MOST))
     alone = ALONE + ALONE_MORE * float(np.clip(step - 1, 0, ALONE_LARGE))
     single = np.clip((cv2.resize(told.single, size, interpolation=cv2.INTER_LINEAR) - SINGLE_FROM) / (SINGLE_TO - SINGLE_FROM), 0, 1)
-    fine, rest = _finest(root_of(np.maximum(linear, 0)))
+    fine, rest = finest(root_of(np.maximum(linear, 0)))
     chosen, clear = finest_chosen(frames, reach, places.finest)
     part = (np.float32(beside) + np.float32(alone - beside) * single) * clear / (clear + np.float32(CLEAR))
     return bounded(rest + chosen + part[..., None] * (fine - chosen), frames)
@@ -272,7 +237,7 @@ def _block(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, block: B
 def woven_piece(piece: Piece, summing: Sequence[int]) -> tuple[FloatArray, dict[int, FloatArray]]:
     """Picture (h, w, 3) and masks (h, w) of all that was read of a piece, of which the frames `summing` are summed."""
     assert piece.laid.places is not None
-    crisp, masks = crisp_seams(piece)
+    masks = weights_in(piece)
     places, around = piece.laid.places.of(summing).halved(piece.level), lengthened(piece)
     light = [light_of(piece.pictures[k]) for k in summing]
     told = explained(light, places, around)
@@ -285,6 +250,7 @@ def woven_piece(piece: Piece, summing: Sequence[int]) -> tuple[FloatArray, dict[
         picture += cv2.resize(moved, (picture.shape[1], picture.shape[0]), interpolation=cv2.INTER_LINEAR)[..., None] * (one - picture)
     everywhere = np.all([piece.reach[k] for k in summing], axis=0)
     if not everywhere.all():
+        crisp = mixed(((frame, masks[k]) for k, frame in piece.pictures.items()), piece.weaving.octaves)
         away = np.asarray(cv2.distanceTransform(everywhere.astype(np.uint8), cv2.DIST_L2, 5), np.float32)
         picture = crisp + np.clip(away / FRAMES_END - 0.5, 0, 1)[..., None] * (picture - crisp)
     return picture, masks
