@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from ...imaging.colour import FloatArray
 from ...imaging.pyramid import Box
 from ...imaging.resample import halve
+from ...imaging.rows import side_by_side
 from ...imaging.soft import soft
 
 PER_OCTAVE = 20
@@ -143,14 +144,18 @@ def fronts_in(detail: Detail) -> NDArray[np.uint16]:
     owner, strength = detail.owner, detail.strength
     weak, strong = (int(np.log2(level) * PER_OCTAVE) for level in (WEAK, STRONG))
     out = np.zeros_like(owner)
-    for number in np.flatnonzero(np.bincount(owner[strength > strong])):
+
+    def of(number: int) -> NDArray[np.bool_]:
         mask = ((owner == number) & (strength > weak)).astype(np.uint8)
         count, labels = cv2.connectedComponents(mask, connectivity=8)
         good = np.zeros(count, np.bool_)
-        good[np.unique(labels[(strength > strong) & (mask > 0)])] = True
+        good[labels[(strength > strong) & (mask > 0)]] = True
         mask &= extended(np.asarray(cv2.morphologyEx(good[labels].astype(np.uint8) * mask, cv2.MORPH_CLOSE, disc_of(2)), np.uint8))
-        found = cv2.morphologyEx(mask & good[labels], cv2.MORPH_CLOSE, disc_of(2))
-        out[(found > 0) & (out == 0)] = number + 1
+        return np.asarray(cv2.morphologyEx(mask & good[labels], cv2.MORPH_CLOSE, disc_of(2)) > 0)
+
+    numbers = np.flatnonzero(np.bincount(owner[strength > strong]))
+    for number, found in zip(numbers, side_by_side(of, numbers), strict=True):
+        out[found & (out == 0)] = number + 1
     return out
 
 
@@ -166,23 +171,28 @@ def with_solid(thin: NDArray[np.uint16], detail: Detail) -> Fronts:
     """Fronts (h, w) that are `thin`, and solid things of which some may be the outline."""
     out, solid = thin.copy(), np.zeros(thin.shape, np.bool_)
     hides = detail.hides.astype(np.float32) / STEPS
-    for number in np.flatnonzero(np.bincount(detail.nearest[detail.hides > 0])):
+
+    def of(number: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_]] | None:
         place = np.where(detail.nearest == number, hides, np.minimum(hides, 0))
         mine = halve((thin == number + 1).astype(np.float32)) > 0
         things = _bordered(place, mine)
         if not things.any():
-            continue
-        region = _in_pixels(things, thin.shape)
+            return None
+        region = in_pixels(things, 2, thin.shape)
         region |= (thin == number + 1).astype(np.uint8) & np.asarray(cv2.dilate(region, disc_of(4)), np.uint8)
         region = np.asarray(cv2.morphologyEx(region, cv2.MORPH_CLOSE, disc_of(2)), np.uint8)
         count, labels = cv2.connectedComponents(cv2.erode(region, disc_of(INSIDE), borderType=cv2.BORDER_CONSTANT, borderValue=1), connectivity=4)
-        mean = np.bincount(labels.ravel(), _enlarged(place, thin.shape).ravel(), count) / np.maximum(np.bincount(labels.ravel(), minlength=count), 1)
-        sure = mean > HIDES
-        sure[0] = False
-        inside = sure[labels]
-        whole = (region > 0) & (cv2.dilate(inside.astype(np.uint8), disc_of(INSIDE + 1)) > 0)
-        out[whole & (out == 0)] = number + 1
-        solid |= inside & (out == number + 1)
+        some = labels > 0
+        few = labels[some]
+        sure = np.bincount(few, _enlarged(place, thin.shape)[some], count) / np.maximum(np.bincount(few, minlength=count), 1) > HIDES
+        inside = sure[labels] & some
+        return (region > 0) & (cv2.dilate(inside.astype(np.uint8), disc_of(INSIDE + 1)) > 0), inside
+
+    numbers = np.flatnonzero(np.bincount(detail.nearest[detail.hides > 0]))
+    for number, found in zip(numbers, side_by_side(of, numbers), strict=True):
+        if found is not None:
+            out[found[0] & (out == 0)] = number + 1
+            solid |= found[1] & (out == number + 1)
     return Fronts(out, solid)
 
 
@@ -209,8 +219,9 @@ def disc_of(radius: int) -> NDArray[np.uint8]:
     return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)), np.uint8)
 
 
-def _in_pixels(cells: NDArray[np.bool_], shape: tuple[int, ...]) -> NDArray[np.uint8]:
-    return np.ascontiguousarray(np.repeat(np.repeat(cells.astype(np.uint8), 2, axis=0), 2, axis=1)[: shape[0], : shape[1]])
+def in_pixels(cells: NDArray[np.bool_], side: int, shape: tuple[int, ...]) -> NDArray[np.uint8]:
+    """Cells of so many pixels each way as a mask of a picture of a shape (h, w)."""
+    return np.ascontiguousarray(np.repeat(np.repeat(cells.astype(np.uint8), side, axis=0), side, axis=1)[: shape[0], : shape[1]])
 
 
 def _enlarged(cells: FloatArray, shape: tuple[int, ...]) -> FloatArray:

@@ -19,12 +19,13 @@ from ...imaging.colour import FloatArray
 from ...imaging.light import light_of, root_of
 from ...imaging.pyramid import Box
 from ...imaging.resample import halve
+from ...imaging.rows import side_by_side
 from ...imaging.soft import soft
 from ..weave.laid import MARGIN, Piece, RegisteredFrames, Weaving, piece_of, wide_of
 from ..weave.places import evened_luma
 from ..weave.planes import explanations
 from ..weave.ways.joint_light import BLOCK, MOST_SUMMED, energy_of, left_by, lengthened, to_sum, woven_piece
-from .found import Detail, Fronts, detail_of, disc_of, extended, octaves_of
+from .found import Detail, Fronts, detail_of, disc_of, extended, in_pixels, octaves_of
 from .fronts import QUIET, Lift, Sheaf, lift, own_detail, shown_around
 
 CELL = 8
@@ -172,13 +173,17 @@ def unexplained(thin: NDArray[np.uint16], fronts: Fronts, left: FloatArray, ever
     """Fronts, thin ones and with what is solid, without those of which single planes `left` next to nothing of the energy (`every`), both in cells."""
     spots = soft(left, LOCAL) > UNEXPLAINED * soft(every, LOCAL)
     keep = np.zeros(thin.shape, np.bool_)
-    for number in np.flatnonzero(np.bincount(fronts.number.ravel()))[1:]:
+
+    def of(number: int) -> NDArray[np.bool_]:
         mask = fronts.number == number
         touched = _touched(mask.astype(np.uint8))
         count, labels = cv2.connectedComponents(cv2.dilate(touched, np.ones((3, 3), np.uint8)), connectivity=8)
         poorly = np.bincount(labels.ravel(), (left * touched).ravel(), count) > WELL * np.bincount(labels.ravel(), (every * touched).ravel(), count)
         near = cv2.dilate((spots & (touched > 0)).astype(np.uint8), disc_of(PARTS)) > 0
-        keep |= mask & (_in_pixels(poorly[labels] | near, mask.shape) > 0)
+        return mask & (in_pixels(poorly[labels] | near, CELL, mask.shape) > 0)
+
+    for kept in side_by_side(of, np.flatnonzero(np.bincount(fronts.number.ravel()))[1:]):
+        keep |= kept
     return np.where(keep, thin, np.uint16(0)), Fronts(np.where(keep, fronts.number, np.uint16(0)), fronts.solid & keep)
 
 
@@ -187,9 +192,11 @@ def standing(thin: NDArray[np.uint16], fronts: Fronts, told: Mapping[int, Energi
     do; where others are that no single plane explains; and how much energy is explained for those that stand."""
     out, left, explained = np.zeros_like(thin), np.zeros(thin.shape, np.bool_), 0.0
     stays = np.zeros(thin.shape, np.bool_)
-    for number, energy in told.items():
+
+    def of(number: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_], NDArray[np.bool_], float]:
+        energy = told[number]
         as_whole = _better_whole(fronts.solid & (fronts.number == number), energy)
-        here = _in_pixels(as_whole, thin.shape) > 0
+        here = in_pixels(as_whole, CELL, thin.shape) > 0
         mask = np.where(here, fronts.number == number, thin == number).astype(np.uint8)
         before, after, every = energy.before, np.where(as_whole, energy.whole, energy.thin), energy.every
         count, labels = cv2.connectedComponents(cv2.dilate(_touched(mask), np.ones((3, 3), np.uint8)), connectivity=8)
@@ -201,13 +208,17 @@ def standing(thin: NDArray[np.uint16], fronts: Fronts, told: Mapping[int, Energi
         # of two frames a part is explained by what is not so: only whole things stand
         if frames > 2:
             accepted |= around[1] < around[3]
-        kept = mask & _in_pixels(accepted, mask.shape)
+        kept = mask & in_pixels(accepted, CELL, mask.shape)
         stand = (kept & extended(np.asarray(cv2.dilate(kept, disc_of(1)), np.uint8))) > 0
-        sure = stand & here & fronts.solid
+        refused = (mask & in_pixels(around[0] > UNEXPLAINED * around[2], CELL, mask.shape)) > 0
+        return stand, stand & here & fronts.solid, refused, float((before - after)[accepted].sum())
+
+    numbers = list(told)
+    for number, (stand, sure, others, part) in zip(numbers, side_by_side(of, numbers), strict=True):
         out[stand & (sure | ~stays)] = number
         stays |= sure
-        left |= (mask & _in_pixels(around[0] > UNEXPLAINED * around[2], mask.shape)) > 0
-        explained += float((before - after)[accepted].sum())
+        left |= others
+        explained += part
     return Fronts(out, stays), left & (out == 0), explained
 
 
@@ -226,11 +237,6 @@ def _touched(mask: NDArray[np.uint8]) -> NDArray[np.uint8]:
     padded = np.zeros((height * CELL, width * CELL), np.uint8)
     padded[: mask.shape[0], : mask.shape[1]] = mask
     return np.asarray(padded.reshape(height, CELL, width, CELL).max(axis=(1, 3)), np.uint8)
-
-
-def _in_pixels(cells: NDArray[np.bool_], shape: tuple[int, ...]) -> NDArray[np.uint8]:
-    """Cells as a mask of a picture of a shape (h, w)."""
-    return np.asarray(np.kron(cells, np.ones((CELL, CELL), np.uint8))[: shape[0], : shape[1]], np.uint8)
 
 
 def lifted_block(part: Cut, fronts: Fronts, quiet: Sequence[float]) -> tuple[FloatArray, FloatArray]:
