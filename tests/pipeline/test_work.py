@@ -274,6 +274,7 @@ def test_one_library_one_server(tmp_path: Path) -> None:
         Library(tmp_path).claim()
 
 
+@pytest.mark.anew
 def test_a_cache_entry_is_whole_or_not_there(tmp_path: Path) -> None:
     cache = Cache(tmp_path)
     key = key_of("step", 1, {"a": 1})

@@ -153,7 +153,7 @@ def fronts_in(detail: Detail) -> NDArray[np.uint16]:
         mask &= extended(np.asarray(cv2.morphologyEx(good[labels].astype(np.uint8) * mask, cv2.MORPH_CLOSE, disc_of(2)), np.uint8))
         return np.asarray(cv2.morphologyEx(mask & good[labels], cv2.MORPH_CLOSE, disc_of(2)) > 0)
 
-    numbers = np.flatnonzero(np.bincount(owner[strength > strong]))
+    numbers = np.flatnonzero(np.bincount(owner[strength > strong])).tolist()
     for number, found in zip(numbers, side_by_side(of, numbers), strict=True):
         out[found & (out == 0)] = number + 1
     return out
@@ -188,7 +188,7 @@ def with_solid(thin: NDArray[np.uint16], detail: Detail) -> Fronts:
         inside = sure[labels] & some
         return (region > 0) & (cv2.dilate(inside.astype(np.uint8), disc_of(INSIDE + 1)) > 0), inside
 
-    numbers = np.flatnonzero(np.bincount(detail.nearest[detail.hides > 0]))
+    numbers = np.flatnonzero(np.bincount(detail.nearest[detail.hides > 0])).tolist()
     for number, found in zip(numbers, side_by_side(of, numbers), strict=True):
         if found is not None:
             out[found[0] & (out == 0)] = number + 1

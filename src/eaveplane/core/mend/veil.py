@@ -182,7 +182,7 @@ def unexplained(thin: NDArray[np.uint16], fronts: Fronts, left: FloatArray, ever
         near = cv2.dilate((spots & (touched > 0)).astype(np.uint8), disc_of(PARTS)) > 0
         return mask & (in_pixels(poorly[labels] | near, CELL, mask.shape) > 0)
 
-    for kept in side_by_side(of, np.flatnonzero(np.bincount(fronts.number.ravel()))[1:]):
+    for kept in side_by_side(of, np.flatnonzero(np.bincount(fronts.number.ravel()))[1:].tolist()):
         keep |= kept
     return np.where(keep, thin, np.uint16(0)), Fronts(np.where(keep, fronts.number, np.uint16(0)), fronts.solid & keep)
 
