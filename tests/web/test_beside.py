@@ -81,6 +81,9 @@ def test_a_frame_that_is_left_out_is_drawn_from_on_the_page_and_from_the_recipe(
     result = run("stack", *small.paths, "--out", tmp_path / "again.tif", "--recipe", recipe)
     assert result.exit_code in (0, 4), result.output
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "again.tif"), tifffile.imread(written))
+    # without that file the stroke cannot be laid down, and that is said
+    lacking = run("stack", *small.paths[:-1], "--out", tmp_path / "lacking.tif", "--recipe", recipe)
+    assert lacking.exit_code == 4 and "1 stroke of the recipe paints with frames that were not given" in lacking.output
 
 
 @pytest.fixture

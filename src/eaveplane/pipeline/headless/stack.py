@@ -65,7 +65,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     first = open_frame(cache, next(iter(read.steps.values())))
     recipe, frames = recipe_for(asked, read, first, cache, combining)
     verdicts: dict[str, Verdict] = {}
-    warned: list[str] = []
+    warned = _unpainted(recipe)
     if choose and len(recipe.kept()) > 1:
         ids = [f.id for f in recipe.kept()]
         found = scene.inspect(cache, [frames[i] for i in ids], looking)
@@ -179,6 +179,13 @@ def _written(asked: Stack, recipe: Recipe, planned: scene.Plan, registered: Regi
             put_in_place(recipe_beside(out), writes(writing.to_json()), replace=True)
         told.append({"out": str(out), **written_told(done)})
     return told
+
+
+def _unpainted(recipe: Recipe) -> list[str]:
+    """What to say of strokes whose frames were not given."""
+    there = {f.id for f in [*recipe.frames, *recipe.beside()]}
+    lost = sum(stroke.frame not in there for stroke in recipe.strokes if stroke.action in ("in", "out", "draw"))
+    return [f"{lost} stroke{'s' if lost != 1 else ''} of the recipe paint{'' if lost != 1 else 's'} with frames that were not given: they have no effect. Give these frames, too."] if lost else []
 
 
 def for_file(recipe: Recipe, out: Path, profile: Path | None) -> tuple[Recipe, dict[str, Path]]:

@@ -60,8 +60,12 @@ export class Brush {
 
   /** What is painted with: the chosen frame, or the one of its exposures that is drawn from. */
   get from() {
-    const { chosen } = this.page;
-    return this.action === "draw" && this.page.frame(chosen)?.exposures.some((e) => e.id === this.exposure) ? this.exposure : chosen;
+    return this.action === "draw" && this.merged.some((e) => e.id === this.exposure) ? this.exposure : this.page.chosen;
+  }
+  /** The exposures of which the chosen frame is merged. */
+  get merged() {
+    const frame = this.page.frame(this.page.chosen);
+    return frame && !frame.use ? frame.exposures : [];
   }
 
   /** Width in pixels of the picture: the ruler is logarithmic from 4 to 2000. */
@@ -120,7 +124,7 @@ export class Brush {
   dressFrom() {
     const select = document.getElementById("draw-from"), told = document.getElementById("draw-told");
     if (!select || !told) return;
-    const { page } = this, frame = page.frame(page.chosen), merged = frame && !frame.use ? frame.exposures : [];
+    const { page, merged } = this, frame = page.frame(page.chosen);
     const options = merged.length ? [{ id: frame.id, word: "All exposures merged" }, ...merged.map((e) => ({ id: e.id, word: `Exposure ${e.number}` }))] : [];
     select.replaceChildren(...options.map(({ id, word }) => new Option(word, id, false, id === this.from)));
     select.hidden = !options.length;
