@@ -219,6 +219,22 @@ def settled(library: Library) -> None:
         done(library, rows[0]["id"])
 
 
+def brought_in(card: Path, home: Path, name: str) -> None:
+    """Make a library in a folder, on a card whose scenes have been looked at."""
+    with pytest.MonkeyPatch.context() as patch:
+        # threads do for tests what processes do in earnest
+        patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
+        library = Library(home / "library")
+        worker = Worker(library)
+        worker.start()
+        outing = outings.add_outing(library.db, name, card)
+        job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(card))
+        worker.wake()
+        assert done(library, job)["state"] == "done"
+        settled(library)
+        worker.stop()
+
+
 @pytest.fixture(scope="session")
 def looked_at(small: Set, once: Once) -> Callable[[Path], Path]:
     """Copies to a folder a card, and beside it a library on it whose one scene has been looked at."""
@@ -228,18 +244,7 @@ def looked_at(small: Set, once: Once) -> Callable[[Path], Path]:
         folder.mkdir(parents=True)
         for path in small.paths:
             shutil.copy(path, folder)
-        with pytest.MonkeyPatch.context() as patch:
-            # threads do for tests what processes do in earnest
-            patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
-            library = Library(home / "library")
-            worker = Worker(library)
-            worker.start()
-            outing = outings.add_outing(library.db, "Salt pan", folder)
-            job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
-            worker.wake()
-            assert done(library, job)["state"] == "done"
-            settled(library)
-            worker.stop()
+        brought_in(folder, home, "Salt pan")
         return home
 
     def copied(home: Path) -> Path:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -12,11 +11,8 @@ import numpy as np
 import pytest
 import tifffile
 
-from eaveplane.jobs import worker as working
-from eaveplane.jobs.worker import Worker
-from eaveplane.pipeline.library import Library
-from eaveplane.store import jobs, outings, scenes
-from tests.conftest import Set, delivering, done, settled
+from eaveplane.store import jobs, scenes
+from tests.conftest import Set, brought_in, delivering, done
 from tests.test_cli import bracketed, run
 from tests.web.conftest import Page, on_a_library
 from tests.web.test_weave import _do
@@ -89,20 +85,9 @@ def test_a_frame_that_is_left_out_is_drawn_from_on_the_page_and_from_the_recipe(
 @pytest.fixture
 def merged(tmp_path: Path) -> Iterator[Page]:
     """The page of a scene of three merged brackets."""
-    folder, home = tmp_path / "card", tmp_path / "home"
-    bracketed(folder)
-    library = Library(home / "library")
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(working, "worker_pool", lambda processes, nice: ThreadPoolExecutor(2))
-        worker = Worker(library)
-        worker.start()
-        outing = outings.add_outing(library.db, "Brackets", folder)
-        job = jobs.add_job(library.db, "bring_in", outing_id=outing, folder=str(folder))
-        worker.wake()
-        assert done(library, job)["state"] == "done"
-        settled(library)
-        worker.stop()
-    with on_a_library(home) as page:
+    bracketed(tmp_path / "card")
+    brought_in(tmp_path / "card", tmp_path / "home", "Brackets")
+    with on_a_library(tmp_path / "home") as page:
         yield page
 
 
