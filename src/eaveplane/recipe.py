@@ -118,8 +118,8 @@ class Recipe(Parameters):
         return next((output for output in self.outputs if output.ticked), self.outputs[0])
 
     def beside(self) -> list[FrameChoice]:
-        """What has no part in the weave but can be drawn from: frames that are left out, and the single exposures of those that are merged."""
-        exposures = [FrameChoice(id=e.id, file=e.file, state="leave_out") for f in self.frames if len(f.sources()) > 1 for e in f.exposures]
+        """What has no part of its own in the weave but can be drawn from: frames that are left out, and the single exposures of brackets."""
+        exposures = [FrameChoice(id=e.id, file=e.file, state="leave_out") for f in self.frames for e in f.exposures]
         return [*(f for f in self.frames if f.state != "keep"), *exposures]
 
     def drawn_beside(self) -> list[FrameChoice]:

@@ -12,7 +12,8 @@ import pytest
 import tifffile
 
 from eaveplane.store import jobs, scenes
-from tests.conftest import Set, brought_in, delivering, done
+from eaveplane.web.scene.opened import opened
+from tests.conftest import Set, brought_in, delivering, done, settled
 from tests.test_cli import bracketed, run
 from tests.web.conftest import Page, on_a_library
 from tests.web.test_weave import _do
@@ -70,6 +71,9 @@ def test_a_frame_that_is_left_out_is_drawn_from_on_the_page_and_from_the_recipe(
     # it lies where it does as a part of the weave, and is as bright: a pixel aside would be far more
     inside = np.s_[60:-60, 60:-60]
     assert np.abs(own - as_a_part)[inside].mean() < 0.1 * np.abs(np.roll(as_a_part, 1, axis=1) - as_a_part)[inside].mean()
+    for id, said in ((page.recipe().frames[0].id, "has its part"), ("nobody", "no such frame")):
+        refused = page.post(page.at("/mend/beside"), {"frame": id})
+        assert refused.status_code == 400 and said in refused.text
     masked = page.post(page.at("/weave/stroke"), {"stroke": json.dumps({**line, "action": "in", "softness": 0.3, "opacity": 1})})
     assert masked.status_code == 400 and "left out" in masked.text
     assert "Drawn from frame 4" in page.get(page.at("/mend")).text
@@ -77,6 +81,17 @@ def test_a_frame_that_is_left_out_is_drawn_from_on_the_page_and_from_the_recipe(
     result = run("stack", *small.paths, "--out", tmp_path / "again.tif", "--recipe", recipe)
     assert result.exit_code in (0, 4), result.output
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "again.tif"), tifffile.imread(written))
+    # a registration that was damaged since is given up, and all is seen again
+    with page.client.application.test_request_context():
+        step = opened(page.scene).beside[far.id]
+    (page.library.cache.path(step.key) / "registration.json").write_text("{}")
+    desk = page.client.application.extensions["eaveplane"]
+    desk.views.clear()
+    desk.kept.clear()
+    assert page.get(page.at("/mend")).status_code == 200
+    page.get(page.at("/mend"))
+    settled(page.library)
+    assert page.state(page.get(page.at("/mend")).text)["size"] is not None and not _frame(page, far.id)["drawable"]
     # without that file the stroke cannot be laid down, and that is said
     lacking = run("stack", *small.paths[:-1], "--out", tmp_path / "lacking.tif", "--recipe", recipe)
     assert lacking.exit_code == 4 and "1 stroke of the recipe paints with frames that were not given" in lacking.output

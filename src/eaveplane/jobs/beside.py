@@ -27,7 +27,8 @@ def beside(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
         # brought back meanwhile, or there is nothing that it could be laid on
         raise Cancelled
     reading, registering = runner.parts(2, 1)
-    frames = read(queue.library, about["outing_id"], [kept[scene.reference_in(recipe)], *wanted], recipe.capture, reading)
+    # all that are kept: of two alone nobody could say which has the wrong size
+    frames = read(queue.library, about["outing_id"], [*kept, *wanted], recipe.capture, reading)
     step = scene.beside(recipe, frames, wanted)[asked]
     registering.one("Registering", make, str(cache.root), step)
     said = open_registration(cache, step.key).trusted[1].said

@@ -46,8 +46,10 @@ def beside(number: int) -> Response:
     scene, id = opened(number), posted("frame")
     if not scene.registered:
         refuse("Register the frames first; then others can be laid on them.")
-    if all(f.id != id for f in scene.recipe.beside()):
+    if any(f.id == id for f in scene.recipe.kept()):
         refuse("That frame has its part in the weave: draw from it as it is.")
+    if all(f.id != id for f in scene.recipe.beside()):
+        refuse("There is no such frame. Load the page again.")
     return queued(number, "mend", "beside", frame=id)
 
 

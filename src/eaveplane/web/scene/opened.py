@@ -69,7 +69,7 @@ class ScenePage:
         def there(steps: dict[str, FrameStep]) -> dict[str, FrameStep]:
             return {id: step for id, step in steps.items() if step.is_usable(cache)}
 
-        frames, capture = [*self.recipe.frames, *(f for f in self.recipe.beside() if f not in self.recipe.frames)], self.recipe.capture
+        frames, capture = [*self.recipe.frames, *self.recipe.beside()], self.recipe.capture
         plain = there(frame_steps(frames, library.decoded(self.files, Capture()), Capture()))
         if capture == Capture():
             return Frames(plain, plain, plain)
@@ -151,7 +151,7 @@ class ScenePage:
         except UNREADABLE:
             # what was computed cannot be read: it is given up and made again
             frames = {*self.there.plain.values(), *self.there.read.values(), *self.there.final.values()}
-            for step in [*frames, *(Measure(frame) for frame in frames), *(self.plan.steps() if self.plan else ())]:
+            for step in [*frames, *(Measure(frame) for frame in frames), *(self.plan.steps() if self.plan else ()), *self.beside.values()]:
                 cache.drop(step.key)
             self.there = self._frames_there()
             return None

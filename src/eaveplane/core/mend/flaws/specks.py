@@ -120,15 +120,15 @@ def spots(luma: FloatArray, noise: float) -> list[tuple[float, float, float, flo
             if _round(response, int(x), int(y)):
                 scale = 2**halvings
                 found.append((float(clear[y, x]), (float((x + 0.5) * scale - 0.5), float((y + 0.5) * scale - 0.5), radius, float(response[y, x]))))
-    spots = [spot for _, spot in sorted(found, reverse=True)]
-    at, stands = np.array(spots).reshape(-1, 4), list[int]()
+    clearest = [spot for _, spot in sorted(found, reverse=True)]
+    at, stands = np.array(clearest).reshape(-1, 4), list[int]()
     for k, (x, y, radius, _) in enumerate(at):
         others = at[stands]
         if (np.hypot(x - others[:, 0], y - others[:, 1]) > 3 * np.maximum(radius, others[:, 2])).all():
             stands.append(k)
             if len(stands) == MOST:
                 break
-    return [spots[k] for k in stands]
+    return [clearest[k] for k in stands]
 
 
 def _round(response: FloatArray, x: int, y: int) -> bool:
@@ -151,6 +151,7 @@ def _strength(luma: FloatArray, radius: float) -> float:
 @lru_cache(64)
 def _around_it(radius: float) -> tuple[FloatArray, NDArray[np.bool_], NDArray[np.bool_]]:
     """Of a piece around a spot: the disc (k, k) in which it is summed up, the ring (h, w) that tells its ground, and how far (n, n) it may have swayed."""
+
     def away(side: int) -> FloatArray:
         y, x = np.mgrid[-side : side + 1, -side : side + 1]
         return np.asarray(np.hypot(x, y), np.float32)
