@@ -20,7 +20,7 @@ from .core.weave.laid import REGIONS, Weaving
 from .core.weave.span import Limits, Span, limits_of
 from .imaging.placement import Carry
 from .imaging.pyramid import Box
-from .parameter import Parameters
+from .parameter import Parameters, parameter
 
 SCHEMA = 2
 """Of recipes; what earlier versions wrote is brought up to it as it is read."""
@@ -67,16 +67,25 @@ class FrameChoice(Parameters):
         return [e.id for e in self.exposures] or [self.id]
 
 
+def _strength() -> Any:
+    return parameter(100, 0, 100, 5, "Strength", "How much of a veil is lifted. Below 100 % some of it stays, everywhere alike; nothing is woven anew for it.", "%", "Veil")
+
+
 class Variant(Parameters):
     """A way of weaving that is kept under a name, to be compared with others or chosen."""
 
     name: str = Field(min_length=1, max_length=60)
     weaving: Weaving
     veil: Literal["lift", "leave"] = "lift"
+    veil_strength: float = _strength()
+
+    def as_in(self, recipe: Recipe) -> bool:
+        """Whether a recipe weaves so."""
+        return (self.weaving, self.veil, self.veil_strength) == (recipe.weaving, recipe.veil, recipe.veil_strength)
 
 
 class Recipe(Parameters):
-    """`frames` stand in order from near to far; `reference` is a frame's id or empty for the one suggested. `weaving` and `veil` are
+    """`frames` stand in order from near to far; `reference` is a frame's id or empty for the one suggested. `weaving`, `veil` and its strength are
     those chosen; `variants` lie beside them. `accepted` names the flaws that a hand left as they are. `size` (w, h) is that of the frames, told where the
     recipe is written to a file. The ticked ones of `outputs` are delivered."""
 
@@ -89,6 +98,7 @@ class Recipe(Parameters):
     look: Look = NEUTRAL
     weaving: Weaving = Weaving()
     veil: Literal["lift", "leave"] = "lift"
+    veil_strength: float = _strength()
     strokes: list[Stroke] = Field(default_factory=list, max_length=5000)
     accepted: list[Annotated[str, Field(max_length=40)]] = Field(default_factory=list, max_length=500)
     span: Span = Span()
@@ -149,7 +159,7 @@ class Recipe(Parameters):
 
     def choosing(self, variant: Variant) -> Recipe:
         """The recipe with a variant chosen."""
-        return self.model_copy(update={"weaving": variant.weaving, "veil": variant.veil})
+        return self.model_copy(update={"weaving": variant.weaving, "veil": variant.veil, "veil_strength": variant.veil_strength})
 
     def limits(self) -> Limits | None:
         """What the sharp span sets to those frames."""

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import json
 
+import cv2
 import numpy as np
 import pytest
 from pydantic import ValidationError
 
 from eaveplane.core.weave.laid import WAYS
 from eaveplane.core.weave.places import Places
+from eaveplane.imaging.colour import FloatArray
 from eaveplane.pipeline import scene
+from eaveplane.pipeline.steps import open_weave
 from eaveplane.pipeline.steps import places as locating
+from eaveplane.pipeline.steps.source import Source
+from eaveplane.pipeline.ticket import Ticket
 from eaveplane.recipe import Recipe
 from eaveplane.store import jobs
 from tests.conftest import done
@@ -91,6 +96,57 @@ def test_veils_are_lifted_or_left_and_shown_where(page: Page, monkeypatch: pytes
     assert shown.status_code == 200 and shown.mimetype == "image/jpeg"
     page.post(page.at("/weave/veil"), {"value": "leave"})
     assert "stays as joint light leaves it" in page.get(page.at("/weave")).text
+
+
+def test_a_veil_is_lifted_by_as_much_as_is_asked_for_and_nothing_is_woven_for_it(page: Page) -> None:
+    """On the page and in the file: a share of what lifting changed; at 0 % what joint light wove, at 100 % all of it."""
+    from eaveplane.web.scene.opened import opened
+
+    def seen() -> tuple[FloatArray, bytes]:
+        found = opened(page.scene)
+        assert found.view is not None and found.plan is not None and found.woven
+        whole, half = ((level, (0, 0, *found.view.size_at(level))) for level in (0, 1))
+        np.testing.assert_array_equal(Source(cache, found.plan.woven, found.plan.result.key, {}, found.recipe).picture(Ticket("")), found.view.weave(*whole))
+        tried = page.get(page.at("/weave/tried.jpg?name=veil_strength&value=0&x=300&y=250"))
+        return np.concatenate([found.view.weave(*level).ravel() for level in (whole, half)]), tried.data
+
+    # a weave that nothing else has looked at
+    page.post(page.at("/weave/set"), {"name": "detail", "value": "2.7"})
+    _do(page, "weave")
+    cache = page.library.cache
+    with page.client.application.test_request_context():
+        key = opened(page.scene).plan.result.key  # type: ignore[union-attr]
+        try:
+            # as if much had been lifted
+            levels = open_weave(cache, key)
+            levels.write(0, 200, 150, levels.read(0, (200, 150, 200, 200)) + np.float32(0.2))
+            levels.halve_into_levels()
+            full, tried = seen()
+            shown = cv2.imdecode(np.frombuffer(tried, np.uint8), cv2.IMREAD_COLOR).astype(float)
+            assert (shown[20:130, 20:180] - shown[20:130, 222:382]).mean() > 10, "right as it would be"
+            answer = page.post(page.at("/weave/strength"), {"name": "veil_strength", "value": "0"}).text
+            assert "Veils lifted by 0 %" in answer and page.recipe().veil_strength == 0 and page.state(answer)["woven"]
+            none, _ = seen()
+            page.post(page.at("/weave/veil"), {"value": "leave"})
+            np.testing.assert_array_equal(seen()[0], none)
+            page.post(page.at("/weave/veil"), {"value": "lift"})
+            page.post(page.at("/weave/strength"), {"name": "veil_strength", "value": "35"})
+            part, _ = seen()
+            np.testing.assert_allclose(part, none + 0.35 * (full - none), atol=1e-6)
+            assert np.abs(full - none).max() > 0.15
+            html = page.get(page.at("/weave")).text
+            assert "Joint light, veils lifted by 35 %" in html, "under the name by which it would be kept"
+            page.post(page.at("/weave/variants/keep"), {"name": ""})
+            page.post(page.at("/weave/strength"), {"name": "veil_strength", "value": "100"})
+            page.post(page.at("/weave/variants/take"), {"variant": "0"})
+            assert page.recipe().veil_strength == 35
+            # the weave beneath may have been given up when the disk ran short: it is made again before anything is shown of it
+            cache.drop(opened(page.scene).plan.woven.key)  # type: ignore[union-attr]
+            assert not opened(page.scene).woven and page.get(page.at("/weave/tried.jpg?name=veil_strength&value=0&x=300&y=250")).status_code == 404
+        finally:
+            cache.drop(key)
+    for name, value in (("veil_strength", "101"), ("quiet", "1")):
+        assert page.post(page.at("/weave/strength"), {"name": name, "value": value}).status_code == 400
 
 
 def test_frames_that_do_not_tell_their_focus_are_woven_by_seams_and_that_is_said(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:

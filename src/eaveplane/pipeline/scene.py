@@ -50,11 +50,12 @@ from .ticket import Ticket
 @dataclass(frozen=True)
 class Plan:
     """The weave that a recipe asks for, and with it all steps it is made of. `ids` are the frames kept, near to far; `result` is the weave with
-    veils lifted where that is asked for; `masks` were brought in and are laid over it, as is what is drawn from `beside` it, by id."""
+    veils lifted where that is asked for, by `strength` (%); `masks` were brought in and are laid over it, as is what is drawn from `beside` it, by id."""
 
     ids: list[str]
     woven: Weave
     result: Weave | Lift
+    strength: float = 100
     masks: tuple[GivenMask, ...] = ()
     beside: Mapping[str, Register] = field(default_factory=dict)
 
@@ -66,6 +67,11 @@ class Plan:
     def flaws(self) -> Flaws:
         """What may be wrong with the result."""
         return Flaws(self.result)
+
+    @property
+    def seen(self) -> tuple[Step, ...]:
+        """What the picture is read from: the weave as well, where veils are lifted in part."""
+        return (self.woven, self.result) if self.result is not self.woven and self.strength < 100 else (self.result,)
 
     @property
     def registered(self) -> Register | Nudged:
@@ -102,7 +108,7 @@ def plan(recipe: Recipe, frames: Mapping[str, FrameStep], masks: Mapping[str, Pa
     woven = Weave(Label(registered, located, recipe.weaving.quiet, found), recipe.weaving, recipe.even_out, tuple(f.trim for f in kept))
     given = tuple(GivenMask(f.mask_file, masks.get(f.mask_file, Path(f"{f.mask_file}.tif"))) for f in kept if f.mask == "given")
     lifted = located and recipe.veil == "lift" and not why_veils_stay(recipe.weaving.way, len(found))
-    return Plan([f.id for f in kept], woven, Lift(woven) if lifted else woven, given, beside(recipe, frames, recipe.drawn_beside()))
+    return Plan([f.id for f in kept], woven, Lift(woven) if lifted else woven, recipe.veil_strength, given, beside(recipe, frames, recipe.drawn_beside()))
 
 
 def beside(recipe: Recipe, frames: Mapping[str, FrameStep], wanted: Sequence[FrameChoice]) -> dict[str, Register]:

@@ -56,7 +56,7 @@ def taking(recipe: Recipe, other: Recipe, parts: Collection[str], size: tuple[in
     if "look" in parts:
         change["look"] = there.look
     if "weaving" in parts:
-        change |= {"weaving": other.weaving, "veil": other.veil, "canvas": other.canvas, "camera_moved": other.camera_moved}
+        change |= {"weaving": other.weaving, "veil": other.veil, "veil_strength": other.veil_strength, "canvas": other.canvas, "camera_moved": other.camera_moved}
     if "finish" in parts:
         change["finish"] = there.finish
     if "delivery" in parts:

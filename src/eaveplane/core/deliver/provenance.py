@@ -42,15 +42,15 @@ TOLD = {
 ACTIONS = {"in": PAINTED, "out": PAINTED, "way": PAINTED, "draw": DRAWN, "heal": HEALED}
 
 
-def origins_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], lifted: Callable[[Box], NDArray[np.uint8]] | None, box: Box) -> Origins:
-    """Codes for a box of the full size, without painted light; `lifted` reads how far veils were lifted, 0 to 255."""
+def origins_in(laid: RegisteredFrames, gates: FloatArray, weaving: Weaving, strokes: Sequence[Stroke], lifted: Callable[[Box], FloatArray] | None, box: Box) -> Origins:
+    """Codes for a box of the full size, without painted light; `lifted` reads how far veils were lifted, 0 to 1."""
     masks, numbers_of = masks_in(laid, gates, weaving, strokes, box, 0), {name: k for k, name in enumerate([*laid.names, *laid.beside], 1)}
     numbers = np.array(list(masks), np.uint16) + 1
     stack = np.stack(list(masks.values()))
     codes = numbers[np.argmax(stack, axis=0)]
     codes |= np.where(stack.max(axis=0) < ALONE, np.uint16(SEVERAL), np.uint16(0))
     if lifted is not None:
-        codes |= np.where(lifted(box) > SEEN * 255, np.uint16(LIFTED), np.uint16(0))
+        codes |= np.where(lifted(box) > SEEN, np.uint16(LIFTED), np.uint16(0))
     for stroke in strokes:
         cover = cover_of(stroke, laid, box, 0)
         if cover is not None:

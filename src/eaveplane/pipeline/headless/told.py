@@ -38,7 +38,7 @@ def of_veils(recipe: Recipe, planned: Plan, cache: Cache, way: str) -> dict[str,
     veils = veils_of(cache, planned.result.key) if planned.result is not planned.woven else None
     count = len(recipe.found())
     why = why_veils_stay(way, count) if recipe.veil == "lift" and count > 1 else ""
-    return {"veil": recipe.veil, "veil_lifted": veils.lifted if veils else 0.0, "veil_refused": veils.refused if veils else 0.0, "veil_why": why}
+    return {"veil": recipe.veil, "veil_strength": recipe.veil_strength, "veil_lifted": veils.lifted if veils else 0.0, "veil_refused": veils.refused if veils else 0.0, "veil_why": why}
 
 
 def told_of(recipe: Recipe, planned: Plan, registered: Registration, shares: Sequence[float], verdicts: dict[str, Verdict], path: Path, file: File) -> dict[str, Any]:

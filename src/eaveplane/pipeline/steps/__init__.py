@@ -11,7 +11,7 @@ from .frame import Frame, FrameStep, Measure, open_frame
 from .inspect import Inspect, open_inspection
 from .label import Evidence, Label, evidence, open_labels, zone_shares
 from .layers import FRAME_SUFFIX
-from .lift import Lift, Veils, open_veils, veils_of
+from .lift import Lift, Veils, WovenPicture, open_lifted, open_veils, veils_of
 from .mask import SUFFIX as MASK_SUFFIX
 from .mask import GivenMask, by_hand, digest_of, mask_names, write_masks
 from .merge import Merge
@@ -47,6 +47,7 @@ __all__ = [
     "Step",
     "Veils",
     "Weave",
+    "WovenPicture",
     "Written",
     "by_hand",
     "corrected_as_read",
@@ -62,6 +63,7 @@ __all__ = [
     "open_frame",
     "open_inspection",
     "open_labels",
+    "open_lifted",
     "open_places",
     "open_registration",
     "open_veils",

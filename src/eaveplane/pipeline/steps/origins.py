@@ -20,7 +20,8 @@ def origins_of(source: Source, picture: FloatArray, look: Development, finishing
     width, height = source.size
     whole = np.empty((height, width), np.uint16)
     veils = open_veils(source.cache, source.result) if source.result != source.woven.key else None
-    lifted = None if veils is None else lambda box: veils.read(0, box)[..., 0]
+    most = np.float32(source.recipe.veil_strength / 100 / 255)
+    lifted = None if veils is None else lambda box: most * veils.read(0, box)[..., 0]
 
     def one(box: Box) -> None:
         x, y, w, h = box

@@ -15,7 +15,7 @@ from ...core.masks.parts import Site
 from ...core.weave.laid import ByHand, RegisteredFrames
 from ...imaging.colour import FloatArray, Matrix
 from ...imaging.light import light_of
-from ...imaging.pyramid import Box, Pyramid, Size
+from ...imaging.pyramid import Box, Size
 from ...recipe import Recipe
 from ..cache import Cache
 from ..canvas import canvas_of
@@ -23,9 +23,10 @@ from ..ticket import Ticket
 from .finish import Development, finished, reduces_noise, without_noise
 from .frame import Frame, open_frame
 from .label import open_labels
+from .lift import WovenPicture, open_lifted
 from .mask import by_hand
 from .register import Register, Registration, laid_beside, open_registration, registered_frames
-from .weave import Weave, apply_strokes, open_weave, places_for
+from .weave import Weave, apply_strokes, places_for
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,8 +52,8 @@ class Source:
         return self.frames[self.registration.reference]
 
     @property
-    def levels(self) -> Pyramid:
-        return open_weave(self.cache, self.result)
+    def levels(self) -> WovenPicture:
+        return open_lifted(self.cache, self.woven, self.result, self.recipe.veil_strength)
 
     @property
     def size(self) -> Size:
@@ -80,7 +81,7 @@ class Source:
 
     def picture(self, tell: Ticket) -> FloatArray:
         """The whole weave (h, w, 3) with what was painted, before its noise is reduced."""
-        picture = self.levels.whole(0)
+        picture = self.levels.read(0, (0, 0, *self.size))
         if self.recipe.strokes or self.hand.masks or self.hand.limits:
             apply_strokes(picture, self.readers, self.weights, self.recipe.weaving, self.recipe.strokes, self.levels.read, tell)
         return picture

@@ -21,10 +21,10 @@ from ..steps import (
     open_forming,
     open_frame,
     open_labels,
+    open_lifted,
     open_places,
     open_registration,
     open_veils,
-    open_weave,
     registered_frames,
 )
 from .memory import Memory
@@ -86,8 +86,9 @@ def open_view(
         laid = laid_beside(laid, cache, beside, trims[planned.ids[planned.reference]])
         if planned.labelled.is_there(cache):
             weights = memory.get(planned.labelled.key, lambda: open_labels(cache, planned.labelled.key))
-        made = next((step for step in (planned.result, planned.woven) if step.is_there(cache)), None)
-        woven = open_weave(cache, made.key) if made else None
+        there_whole = all(step.is_there(cache) for step in planned.seen)
+        made = planned.result if there_whole else planned.woven if planned.woven.is_there(cache) else None
+        woven = open_lifted(cache, planned.woven, made.key, planned.strength) if made else None
         veils = open_veils(cache, made.key) if isinstance(made, Lift) else None
         forming = open_forming(cache, planned.woven.key) if weights is not None and not made else None
     elif inspected and all(id in frames for id in inspected):

@@ -25,7 +25,7 @@ from ...imaging.lensdata import from_database
 from ...imaging.pyramid import Box, Pyramid, meeting
 from ...recipe import Recipe
 from ..scene import Plan
-from ..steps import Forming, Frame, Registration
+from ..steps import Forming, Frame, Registration, WovenPicture
 from .memory import Memory
 
 
@@ -47,7 +47,7 @@ class View:
     steadied: tuple[str, RegisteredFrames] | None
     plan: Plan | None
     gates: FloatArray | None
-    woven: Pyramid | None
+    woven: WovenPicture | None
     veils: Pyramid | None
     forming: Forming | None
     pictures: Memory
@@ -85,7 +85,7 @@ class View:
         planned = (self.plan.result.key, self.plan.registered.key) if self.plan else ()
         if self.laid is None:
             return planned, self.frame_version(self.middle)
-        return planned, sorted(self.laid.beside), self.gates is None, self.woven.folder.parent.name if self.woven else len(self.forming.boxes) if self.forming else None
+        return planned, sorted(self.laid.beside), self.gates is None, self.woven.of if self.woven else len(self.forming.boxes) if self.forming else None
 
     def frame(self, id: str, level: int, box: Box) -> FloatArray:
         """A frame (h, w, 3) in the weaving encoding: registered if it has been, else as it came."""

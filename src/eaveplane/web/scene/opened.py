@@ -166,7 +166,8 @@ class ScenePage:
     def trying(self, recipe: Recipe) -> View | None:
         """What there is to see under another weave, span or trim of the same frames: a variant, a remedy, or what a hand is just setting."""
         planned = plan(recipe, self.there.final, self.desk.library.brought_masks())
-        tried = hashlib.sha256(f"{recipe.weaving}{recipe.veil}{recipe.span}{[f.trim for f in recipe.frames]}{planned and self.has(planned.result.key)}".encode()).hexdigest()[:16]
+        there = planned and [self.has(step.key) for step in planned.seen]
+        tried = hashlib.sha256(f"{recipe.weaving}{recipe.veil}{recipe.veil_strength}{recipe.span}{[f.trim for f in recipe.frames]}{there}".encode()).hexdigest()[:16]
         try:
             return self._opened(recipe, planned, tried)
         except UNREADABLE:
@@ -176,7 +177,7 @@ class ScenePage:
     def woven_whole(self, recipe: Recipe) -> bool:
         """Whether the weave of another recipe for these frames is there."""
         planned = plan(recipe, self.there.final, {})
-        return planned is not None and self.has(planned.result.key)
+        return planned is not None and all(self.has(step.key) for step in planned.seen)
 
     def has(self, key: str | None) -> bool:
         return key is not None and self.desk.library.cache.has(key)
@@ -192,7 +193,7 @@ class ScenePage:
 
     @property
     def woven(self) -> bool:
-        return self.plan is not None and self.has(self.plan.result.key)
+        return self.plan is not None and all(self.has(step.key) for step in self.plan.seen)
 
     @cached_property
     def flaws(self) -> list[Flaw] | None:

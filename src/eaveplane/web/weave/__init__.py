@@ -26,6 +26,8 @@ from ..security import refuse
 
 blueprint = Blueprint("weave", __name__, template_folder="templates", url_prefix="/scene/<int:number>/weave")
 CONTROLS = {c.name: c for c in controls(Weaving)}
+VEIL = {c.name: c for c in controls(Recipe)}
+"""The strength of lifting, which asks for no new weave."""
 
 
 @stage("weave", "Weave")
@@ -45,6 +47,7 @@ def bench(scene: ScenePage) -> dict[str, Any]:
         "veil": scene.recipe.veil,
         "veils": lifted,
         "why_veils_stay": why_veils_stay(scene.recipe.weaving.way, len(scene.recipe.found())),
+        "strength": VEIL["veil_strength"],
         "controls": list(CONTROLS.values()),
         "values": scene.recipe.weaving,
         "start": Weaving(),
@@ -80,6 +83,13 @@ def veil(number: int) -> str:
     if chosen not in ("lift", "leave"):
         refuse("Veils are lifted or left. Choose one of these.")
     return decided(number, "weave", "Veils lifted" if chosen == "lift" else "Veils left as they are", lambda recipe: recipe.model_copy(update={"veil": chosen}), bench=True)
+
+
+@blueprint.post("/strength")
+def strength(number: int) -> str:
+    """How much of a veil is lifted."""
+    control, value = posted_control(VEIL)
+    return decided(number, "weave", f"Veils lifted by {value:g} %", lambda recipe: recipe.model_copy(update={control.name: value}))
 
 
 @blueprint.post("/reset")

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from flask import Response, abort, jsonify, request
 
+from ...core.develop.develop import for_screen
 from ...core.masks.strokes import Stroke
 from ...imaging.grey import keep_grey, read_grey
 from ...pipeline.steps import digest_of
@@ -19,7 +20,7 @@ from ..desk import desk
 from ..scene import decided, jpeg, posted, queued, span_in, view_of
 from ..scene.opened import opened
 from ..security import refuse
-from . import CONTROLS, blueprint, painter
+from . import CONTROLS, VEIL, blueprint, painter
 
 STARTS = {"found": "found", "hidden": "hidden", "whole": "whole"}
 """What a frame's mask may begin as, in words; one from a file is brought in."""
@@ -139,7 +140,7 @@ def _stage() -> str:
     return "mend" if request.form.get("stage") == "mend" else "weave"
 
 
-# ---- seams, while a ruler is moved ------------------------------------------------------------------------
+# ---- seams and veils, while a ruler is moved ------------------------------------------------------------------------
 
 TRIED = (200, 150)
 """Size of a piece that is tried."""
@@ -147,9 +148,9 @@ TRIED = (200, 150)
 
 @blueprint.get("/tried.jpg")
 def tried(number: int) -> Response:
-    """A piece of the picture at 1:1 around a place: left as the seams are set, right as they would be."""
+    """A piece of the picture at 1:1 around a place: left as the seams or the veil are set, right as they would be."""
     scene, view, _ = view_of(number)
-    control = CONTROLS.get(request.args.get("name", ""))
+    control = {**CONTROLS, **VEIL}.get(request.args.get("name", ""))
     try:
         x, y, value = (float(request.args[k]) for k in ("x", "y", "value"))
     except (KeyError, ValueError):
@@ -160,10 +161,16 @@ def tried(number: int) -> Response:
     w, h = (min(side, whole) for side, whole in zip(TRIED, view.size, strict=True))
     box = view.box_inside(0, (min(max(0, int(x) - w // 2), view.size[0] - w), min(max(0, int(y) - h // 2), view.size[1] - h), w, h))
     now = scene.recipe.weaving
-    try:
-        pieces = [seams_tried(view, weaving, box, scene.recipe.look) for weaving in (now, now.model_copy(update={control.name: value}))]
-    except ValueError:
-        abort(404)
+    if control.name in VEIL:
+        other = scene.trying(scene.recipe.model_copy(update={control.name: value})) if scene.woven else None
+        if other is None:
+            abort(404)
+        pieces = [for_screen(lifted.developed("weave", 0, box, scene.recipe.look)) for lifted in (view, other)]
+    else:
+        try:
+            pieces = [seams_tried(view, weaving, box, scene.recipe.look) for weaving in (now, now.model_copy(update={control.name: value}))]
+        except ValueError:
+            abort(404)
     return jpeg(np.concatenate([pieces[0], np.full((h, 2, 3), 255, np.uint8), pieces[1]], axis=1), 90)
 
 

@@ -23,7 +23,8 @@ def name_for(recipe: Recipe) -> str:
     """A name for the weave as it is set: its way, and what departs from the start."""
     weaving, start = recipe.weaving, Weaving(way=recipe.weaving.way)
     told = [f"{field.title.lower()} {getattr(weaving, name):g}" for name, field in Weaving.model_fields.items() if name != "way" and field.title and getattr(weaving, name) != getattr(start, name)]
-    veil = ["veils left"] if recipe.veil == "leave" and weaving.way == "joint-light" else []
+    strength = f"veils lifted by {recipe.veil_strength:g} %" if recipe.veil_strength < 100 else ""
+    veil = [of for of in ("veils left" if recipe.veil == "leave" else strength,) if of and weaving.way == "joint-light"]
     return ", ".join([WAYS[weaving.way][0], *veil, *told])[:60]
 
 
@@ -32,8 +33,7 @@ def listed(scene: ScenePage) -> list[dict[str, Any]]:
     recipe, told = scene.recipe, []
     for variant in recipe.variants:
         with_it = recipe.choosing(variant)
-        chosen = (variant.weaving, variant.veil) == (recipe.weaving, recipe.veil)
-        told.append({"name": variant.name, "line": name_for(with_it), "chosen": chosen, "woven": scene.woven_whole(with_it)})
+        told.append({"name": variant.name, "line": name_for(with_it), "chosen": variant.as_in(recipe), "woven": scene.woven_whole(with_it)})
     return told
 
 
@@ -49,11 +49,11 @@ def keep(number: int) -> str:
     """Keep the weave as it is set under a name."""
     recipe = opened(number).recipe
     name = posted("name").strip()[:60] or name_for(recipe)
-    if any((v.weaving, v.veil) == (recipe.weaving, recipe.veil) for v in recipe.variants):
+    if any(variant.as_in(recipe) for variant in recipe.variants):
         refuse("This weave is kept already. Change the way or a ruler first.")
     taken = {v.name for v in recipe.variants}
     free = name if name not in taken else next(f"{name[:55]} {k}" for k in range(2, 99) if f"{name[:55]} {k}" not in taken)
-    kept = Variant(name=free, weaving=recipe.weaving, veil=recipe.veil)
+    kept = Variant(name=free, weaving=recipe.weaving, veil=recipe.veil, veil_strength=recipe.veil_strength)
     return decided(number, "weave", f"{free} kept", lambda recipe: Recipe.model_validate({**recipe.model_dump(by_alias=True), "variants": [*recipe.variants, kept]}), bench=True)
 
 

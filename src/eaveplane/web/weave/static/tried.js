@@ -1,4 +1,4 @@
-// Seams as a ruler would set them, at 1:1 around the place looked at last, left as they are and right as they would be.
+// Seams or veils as a ruler would set them, at 1:1 around the place looked at last, left as they are and right as they would be.
 const STAYS = 2500;
 
 export class Tried {
@@ -43,7 +43,7 @@ export class Tried {
     this.canvas.width = bitmap.width;
     this.canvas.height = bitmap.height;
     this.canvas.getContext("2d").drawImage(bitmap, 0, 0);
-    const way = this.page.stage === "weave" && document.getElementById("way")?.value === "joint-light" ? "crisp seams, which stand in for joint light: " : "";
+    const way = name !== "veil_strength" && document.getElementById("way")?.value === "joint-light" ? "crisp seams, which stand in for joint light: " : "";
     this.words.textContent = `1:1, ${way}left as it is, right ${label.toLowerCase()} ${value} ${unit}`.trim();
     this.box.hidden = false;
     this.page.picture.box.dataset.triedMs = Math.round(performance.now() - begin);

@@ -79,7 +79,7 @@ export class Weave {
     this.page.blinking = "";
   }
 
-  /** A ruler of the seams is held: what it would do is seen in small. */
+  /** A ruler of the seams or of the veil is held: what it would do is seen in small. */
   live(ruler) {
     if (this.page.stage !== "weave" || !this.page.state.labelled || !ruler.closest("[data-tried]")) return;
     this.tried.show(ruler.dataset.name, ruler.querySelector("label").textContent, ruler.querySelector("[type=range]").value, ruler.querySelector(".unit").textContent);
