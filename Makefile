@@ -43,7 +43,7 @@ fast: install lint
 
 .PHONY: chromium
 chromium:
-	@command -v chromium >/dev/null || (apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -q -y chromium)
+	@command -v chromium-headless-shell >/dev/null || (apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -q -y chromium-headless-shell) || command -v chromium
 
 bench: install
 	$(BIN)/python bench/run.py

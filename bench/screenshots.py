@@ -6,6 +6,7 @@ Usage: screenshots.py ADDRESS FOLDER, with `eaveplane demo` running on a fresh l
 from __future__ import annotations
 
 import re
+import shutil
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -205,7 +206,8 @@ def main() -> None:
     folder.mkdir(parents=True, exist_ok=True)
     expect.set_options(timeout=60_000)
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"])
+        found = shutil.which("chromium-headless-shell") or shutil.which("chromium")
+        browser = playwright.chromium.launch(executable_path=found, args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"])
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.set_default_timeout(90_000)
         walk(page, address, folder)

@@ -250,6 +250,18 @@ def test_from_an_empty_shelf_to_a_delivered_picture(page: Page, empty: Server, c
     np.testing.assert_array_equal(tifffile.imread(tmp_path / "o.tif"), picture)
 
 
+def test_a_picture_that_nobody_touches_asks_for_no_frames(page: Page, gathered: Server) -> None:
+    page.add_init_script("{ const ask = window.requestAnimationFrame; window.asked = 0; window.requestAnimationFrame = (work) => { window.asked += 1; return ask(work); }; }")
+    page.goto(f"{gathered.address}/scene/1/gather")
+    whole(page)
+    page.evaluate("() => setInterval(() => { window.lately = window.asked; window.asked = 0; }, 400)")
+    page.wait_for_function("() => window.lately < 2", timeout=20_000)
+    page.mouse.move(600, 300)
+    page.mouse.wheel(0, -300)
+    page.wait_for_function("() => window.lately > 2", timeout=20_000)
+    page.wait_for_function("() => window.lately < 2", timeout=20_000)
+
+
 def test_the_picture_is_handled_by_keys(page: Page, gathered: Server) -> None:
     # so small that the picture does not fit at 1:1
     page.set_viewport_size({"width": 1024, "height": 640})

@@ -32,6 +32,7 @@ from eaveplane.imaging.formats.layered import Layer, write_layers, write_openras
 from eaveplane.imaging.formats.registry import read_picture, write_picture
 from eaveplane.imaging.icc import make_profile
 from eaveplane.imaging.xmp import EMPTY, packed, packet, recipe_in
+from tests.browser.conftest import CHROMIUM
 
 RNG = np.random.default_rng(19)
 CODES = cv2.resize(RNG.integers(0, 65536, (9, 14, 3)).astype(np.uint16), (421, 283), interpolation=cv2.INTER_CUBIC)
@@ -94,7 +95,7 @@ def test_a_chromium_shows_what_was_written(tmp_path: Path) -> None:
         shot = tmp_path / f"{suffix[1:]}.shot.png"
         flags = ["--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking"]
         flags += ["--hide-scrollbars", "--window-size=400,400", "--force-color-profile=srgb", f"--user-data-dir={tmp_path / 'user'}"]
-        subprocess.run(["chromium", *flags, f"--screenshot={shot}", page.as_uri()], check=True, capture_output=True, timeout=120)
+        subprocess.run([CHROMIUM, *flags, f"--screenshot={shot}", page.as_uri()], check=True, capture_output=True, timeout=120)
         seen = np.asarray(Image.open(shot).convert("RGB")).astype(int)
         assert np.abs(seen[5:35, 5:55] - np.array([50000, 20000, 9000]) / 257).max() <= 3, suffix
         assert (seen[60:200, 100:] == 255).all()

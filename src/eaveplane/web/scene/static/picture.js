@@ -1,5 +1,6 @@
 // The picture: tiles for pan and zoom, and a fresh piece of what is in view wherever tiles would be too slow.
 import { send } from "../shell/page.js";
+import { quiet, rouse, wake } from "./beat.js";
 
 const TILE = 512;
 
@@ -20,6 +21,7 @@ export class Picture {
 
   open() {
     const { size } = this.page.state;
+    quiet();
     this.viewer = OpenSeadragon({
       element: document.getElementById("viewer"),
       drawer: "canvas",
@@ -38,6 +40,7 @@ export class Picture {
       gestureSettingsMouse: { clickToZoom: false, dblClickToZoom: false },
       gestureSettingsTouch: { clickToZoom: false, dblClickToZoom: false },
     });
+    rouse(this.viewer);
     // the page has keys of its own
     this.viewer.innerTracker.keyHandler = null;
     this.viewer.innerTracker.keyDownHandler = null;
@@ -129,6 +132,7 @@ export class Picture {
 
   /** Lay tiled pictures over those there are, which go once the new ones are whole. */
   lay(wanted, key) {
+    wake();
     const old = this.items;
     this.items = [];
     let left = wanted.length;
@@ -185,6 +189,7 @@ export class Picture {
         on = (on + 1) % turns.length;
         // those above hide those below: one at a time is taken away or laid on, so that none is seen through another
         this.items.forEach((item, place) => { if (place) item?.setOpacity(place <= on ? 1 : 0); });
+        wake();
         this.say(turns[on]);
       }, this.rhythm);
     }
@@ -233,6 +238,7 @@ export class Picture {
     this.secondKey = want.key;
     this.second?.destroy();
     this.second = OpenSeadragon({ element: document.getElementById("beside"), drawer: "canvas", showNavigationControl: false, animationTime: 0, blendTime: 0, immediateRender: true, minZoomImageRatio: 0.6, maxZoomPixelRatio: 8, visibilityRatio: 0.3, mouseNavEnabled: false, imageLoaderLimit: 2, tileSources: want.source });
+    rouse(this.second);
     this.second.addHandler("open", () => this.lead());
     this.second.addHandler("tile-drawn", () => { this.box.dataset.beside = want.key; });
     // the first pane has become half as wide
