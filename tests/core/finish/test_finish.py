@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 
 from eaveplane.core.finish.finish import finish
 from eaveplane.core.finish.geometry import crop_box, cut, cut_part, cut_size, keystone, room_of, runs_together, straightened, to_crop, to_output, turned_size
-from eaveplane.core.finish.level import horizon_of, level_of_line
+from eaveplane.core.finish.level import horizon_of, level_of_line, tilt_of, uprights_of
 from eaveplane.core.finish.output import Sharpening, grain_field, lay_grain, sharpened, sharpening_for
 from eaveplane.core.finish.settings import Crop, Finish, Grain
+from eaveplane.imaging.colour import FloatArray
 from eaveplane.imaging.placement import through
 from eaveplane.imaging.pyramid import Box
 
@@ -135,15 +136,51 @@ def test_the_horizon_is_found(tilt: float, seed: int) -> None:
         picture[py : py + rng.integers(5, 20), px : px + rng.integers(10, 40)] = rng.uniform(0.1, 0.7)
     found = horizon_of(picture.astype(np.float32))
     assert found is not None and abs(found.tilt - tilt) <= 0.1
-    x0, y0, x1, y1 = found.line
+    ((x0, y0, x1, y1),) = found.lines
     assert y0 < y1 if tilt > 0.2 else y0 > y1 if tilt < -0.2 else (x0, x1) == (0, 1)
+
+
+def _posts(leans: FloatArray, together: float, rng: np.random.Generator) -> FloatArray:
+    """Posts (600, 800) that lean by degrees, and run together by as many from side to side."""
+    picture = 0.5 + 0.02 * rng.standard_normal((600, 800))
+    y, x = np.mgrid[:600, :800].astype(np.float32)
+    for k, lean in enumerate(leans):
+        foot = (k + rng.uniform(0.25, 0.75)) * 800 / len(leans)
+        above, below, wide = rng.uniform(80, 220), rng.uniform(360, 560), rng.uniform(6, 20)
+        middle = foot + np.tan(np.radians(lean + together * (foot / 800 - 0.5))) * (y - (above + below) / 2)
+        inside = np.clip(wide / 2 - np.abs(x - middle) + 0.5, 0, 1) * ((y > above) & (y < below))
+        picture = picture * (1 - inside) + inside * rng.choice([0.12, 0.85])
+    return picture.astype(np.float32)
+
+
+@given(st.floats(-6, 6), st.floats(-6, 6), st.integers(0, 2**31))
+@settings(max_examples=12, deadline=None)
+def test_what_stands_upright_tells_the_level_where_there_is_no_horizon(tilt: float, together: float, seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    found = uprights_of(_posts(-tilt + rng.normal(0, 0.04, 8), together, rng))
+    assert found is not None and abs(found.tilt - tilt) <= 0.15
+    # its lines lie on the posts: they lean as these do
+    for x0, y0, x1, y1 in found.lines:
+        lean = math.degrees(math.atan2((x1 - x0) * 800, (y1 - y0) * 600))
+        assert y1 > y0 and abs(lean + tilt - together * ((x0 + x1) / 2 - 0.5)) < 0.5
+
+
+@given(st.integers(0, 2**31))
+@settings(max_examples=12, deadline=None)
+def test_what_grows_as_it_likes_tells_nothing(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    assert uprights_of(_posts(rng.permutation(np.linspace(-6, 6, 12)), 0, rng)) is None
 
 
 def test_where_nothing_is_level_nothing_is_claimed() -> None:
     rng = np.random.default_rng(5)
-    assert horizon_of(rng.random((300, 400), np.float32)) is None
-    assert horizon_of(np.full((300, 400), 0.5, np.float32)) is None
-    assert horizon_of(np.zeros((20, 30), np.float32)) is None
+    assert tilt_of(rng.random((300, 400), np.float32)) is None
+    assert tilt_of(np.full((300, 400), 0.5, np.float32)) is None
+    assert tilt_of(np.zeros((20, 30), np.float32)) is None
+    # one thing alone, however straight; several do where there is no horizon
+    assert tilt_of(_posts(np.array([1.0]), 0, rng)) is None
+    found = tilt_of(_posts(np.full(8, 2.0), 0, rng))
+    assert found is not None and found.by == "what stands upright"
 
 
 # ---- sharpening, grain ------------------------------------------------------------------------------------------

@@ -11,7 +11,7 @@ from .frame import Frame, FrameStep, Measure, open_frame
 from .inspect import Inspect, open_inspection
 from .label import Evidence, Label, evidence, open_labels, zone_shares
 from .layers import FRAME_SUFFIX
-from .lift import Lift, Veils, WovenPicture, open_lifted, open_veils, veils_of
+from .lift import Lift, Veils, open_veils, veils_of
 from .mask import SUFFIX as MASK_SUFFIX
 from .mask import GivenMask, by_hand, digest_of, mask_names, write_masks
 from .merge import Merge
@@ -19,7 +19,7 @@ from .nudge import Nudged
 from .places import Locate, open_places
 from .register import Register, Registration, laid_beside, open_registration, registered_frames
 from .step import UNREADABLE, Step, make
-from .weave import Forming, Weave, open_forming, open_weave, shares_of, way_of
+from .weave import Forming, Weave, WovenPicture, open_forming, open_lifted, open_weave, shares_of, way_of
 
 __all__ = [
     "FRAME_SUFFIX",

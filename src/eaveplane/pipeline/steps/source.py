@@ -23,10 +23,9 @@ from ..ticket import Ticket
 from .finish import Development, finished, reduces_noise, without_noise
 from .frame import Frame, open_frame
 from .label import open_labels
-from .lift import WovenPicture, open_lifted
 from .mask import by_hand
 from .register import Register, Registration, laid_beside, open_registration, registered_frames
-from .weave import Weave, apply_strokes, places_for
+from .weave import Weave, WovenPicture, apply_strokes, open_lifted, places_for
 
 
 @dataclass(frozen=True, eq=False)

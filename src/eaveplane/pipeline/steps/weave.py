@@ -102,6 +102,32 @@ def open_weave(cache: Cache, key: str) -> Pyramid:
     return Pyramid(cache.path(key) / "picture")
 
 
+@dataclass(frozen=True, eq=False)
+class WovenPicture:
+    """A weave as it was made, or with its veils lifted by a `share`, 0 to 1, of what was made: the rest as it is `below`. `of` tells it from any other."""
+
+    of: str
+    made: Pyramid
+    below: Pyramid | None = None
+    share: float = 1.0
+
+    def read(self, level: int, box: Box) -> FloatArray:
+        """A box (h, w, 3) of the picture halved `level` times, in the weaving encoding."""
+        picture: FloatArray = self.made.read(level, box)
+        if self.below is None:
+            return picture
+        below: FloatArray = self.below.read(level, box)
+        return below + np.float32(self.share) * (picture - below)
+
+
+def open_lifted(cache: Cache, woven: Weave, result: str, strength: float) -> WovenPicture:
+    """What lies under the key `result`, that of `woven` or of what was lifted of it; its veils lifted by a strength of 0 to 100 %."""
+    made = open_weave(cache, result)
+    if result == woven.key or strength == 100:
+        return WovenPicture(result, made)
+    return WovenPicture(f"{result}{strength:g}", made, open_weave(cache, woven.key), strength / 100)
+
+
 def shares_of(cache: Cache, key: str) -> list[float]:
     """Each frame's share of a weave that is there."""
     return [float(s) for s in json.loads((cache.path(key) / "woven.json").read_text())["shares"]]

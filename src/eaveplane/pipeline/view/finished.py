@@ -14,7 +14,7 @@ from ...core.develop.look import Look
 from ...core.finish import maps, noise
 from ...core.finish.finish import Known, Whole, changes_light, known_of, lay_light, level_of, needs_order, needs_whole, reach_of, whole_of
 from ...core.finish.geometry import cut_part, cut_size, keystone, to_output
-from ...core.finish.level import WIDE, Level, horizon_of
+from ...core.finish.level import WIDE, Level, tilt_of
 from ...core.finish.output import Sharpening, grain_width, lay_grain, sharpened, sharpening_for
 from ...core.finish.output import reach_of as sharpening_reach
 from ...core.finish.settings import Finish
@@ -178,17 +178,17 @@ def order_map(view: View, words: list[str], level: int, box: Box, look: Look) ->
 
 
 def found_level(view: View) -> Level | None:
-    """The horizon of the weave, in pixels of the picture."""
+    """What is level in the weave, its lines in pixels of the picture."""
 
     def made() -> Level | None:
         level, box = level_for(view, (0, 0, *view.size), WIDE)
-        return horizon_of(root_luma(view.weave(level, box)))
+        return tilt_of(root_luma(view.weave(level, box)))
 
     found: Level | None = view.guides.get(short("level", view.weave_version()), made)
     if found is None:
         return None
-    (w, h), (x0, y0, x1, y1) = view.size, found.line
-    return Level(found.tilt, found.by, (x0 * w, y0 * h, x1 * w, y1 * h))
+    w, h = view.size
+    return Level(found.tilt, found.by, tuple((x0 * w, y0 * h, x1 * w, y1 * h) for x0, y0, x1, y1 in found.lines))
 
 
 def proof(view: View, what: str, place: tuple[float, float], size: Size, options: ViewOptions) -> NDArray[np.uint8]:

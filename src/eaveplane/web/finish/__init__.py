@@ -179,7 +179,7 @@ def level(number: int) -> str:
             refuse("The frames are still being read. Try again in a moment.")
         found = found_level(scene.view)
         if found is None:
-            refuse("No horizon can be made out. Draw a line along what should be level or upright.")
+            refuse("Neither a horizon nor uprights can be made out. Draw a line along what should be level or upright.")
         degrees, said = -found.tilt, f"Level found by {found.by}"
     if abs(degrees) > 15:
         refuse("That would turn the picture by more than 15°. Draw the line along what should be level or upright.")
@@ -209,13 +209,13 @@ def _in_picture(scene: ScenePage, points: Any) -> np.ndarray:
 
 @blueprint.get("/level.json")
 def level_seen(number: int) -> Response:
-    """What tells the level: its line, from point to point in pixels of the picture."""
+    """What tells the level: its lines, each from point to point in pixels of the picture."""
     scene = opened(number)
     found = found_level(scene.view) if scene.view else None
     if found is None:
         return jsonify({})
-    line = through(np.reshape(found.line, (2, 2)), keystone(scene.recipe.finish.uprights, scene.canvas))
-    return jsonify({"tilt": round(found.tilt, 2), "by": found.by, "line": line.ravel().tolist()})
+    lines = through(np.reshape(found.lines, (-1, 2)), keystone(scene.recipe.finish.uprights, scene.canvas)).reshape(-1, 4)
+    return jsonify({"tilt": round(found.tilt, 2), "by": found.by, "lines": lines.tolist()})
 
 
 # ---- painted light --------------------------------------------------------------------------------------------

@@ -149,8 +149,8 @@ export class Finish {
   async find(button) {
     await post(button.dataset.url, {});
     const answer = await fetch(button.dataset.seen).catch(() => null), found = answer?.ok ? await answer.json() : {};
-    if (!found.line) return;
-    this.shown = found.line;
+    if (!found.lines) return;
+    this.shown = found.lines;
     this.markLine();
     clearTimeout(this.fading);
     this.fading = setTimeout(() => { this.shown = null; this.markLine(); }, 4000);
@@ -171,7 +171,7 @@ export class Finish {
     event.stopPropagation();
     const place = (e) => picture.toPicture(e.clientX - box.left, e.clientY - box.top);
     const begin = place(event);
-    const move = (e) => { this.shown = [...begin, ...place(e)]; this.markLine(); };
+    const move = (e) => { this.shown = [[...begin, ...place(e)]]; this.markLine(); };
     window.addEventListener("pointermove", move);
     window.addEventListener("pointerup", (e) => {
       window.removeEventListener("pointermove", move);
@@ -188,8 +188,8 @@ export class Finish {
   markLine() {
     const { picture } = this.page;
     if (!this.shown || !picture.viewer || !this.here) { this.line.removeAttribute("d"); return; }
-    const [x0, y0, x1, y1] = this.shown, a = picture.toScreen(x0, y0), b = picture.toScreen(x1, y1);
-    this.line.setAttribute("d", `M${a.x} ${a.y}L${b.x} ${b.y}`);
+    const on = (x, y) => { const at = picture.toScreen(x, y); return `${at.x} ${at.y}`; };
+    this.line.setAttribute("d", this.shown.map(([x0, y0, x1, y1]) => `M${on(x0, y0)}L${on(x1, y1)}`).join(""));
   }
 
   // ---- the very pixels of the file ----
