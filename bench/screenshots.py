@@ -61,9 +61,9 @@ def walk(page: Page, address: str, folder: Path) -> None:
     page.goto(f"{address}/planner/")
     keep("planner")
     page.goto(address)
-    # all four landscapes are on the card by then
-    expect(page.locator(".scene-card")).to_have_count(4)
-    expect(page.locator(".scene-card").nth(3)).to_contain_text("looked at")
+    # the camera takes its time for four landscapes
+    expect(page.locator(".scene-card")).to_have_count(4, timeout=900_000)
+    expect(page.locator(".scene-card").nth(3)).to_contain_text("looked at", timeout=900_000)
     page.goto(f"{address}/outing/1")
     page.locator(".contact-frame.proposed").first.click()
     keep("outing")

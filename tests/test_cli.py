@@ -120,6 +120,22 @@ def test_veils_are_lifted_unless_they_are_to_be_left(stacked: tuple[Path, dict[s
     assert run("stack", *tripod.paths, "--out", tmp_path / "p.tif", "--veil", "tear").exit_code == 2
 
 
+@pytest.mark.parametrize("size", [(64, 48), (1800, 60), (20, 900), (16, 16)])
+def test_frames_as_small_or_thin_as_they_may_be_are_woven_or_what_is_doubtful_is_said(size: tuple[int, int], tiny: Set, tmp_path: Path) -> None:
+    width, height = size
+    sharp = cv2.resize(shown(tiny.truth.sharp).astype(np.float32), size, interpolation=cv2.INTER_NEAREST)
+    across = np.linspace(0, 1, width if width > height else height).reshape((1, -1, 1) if width > height else (-1, 1, 1))
+    soft, softer = (cv2.GaussianBlur(sharp, (0, 0), sigma) for sigma in (1.0, 2.5))
+    frames = [sharp * (1 - across) + softer * across, soft, sharp * across + softer * (1 - across)]
+    paths = [tmp_path / f"{k}.png" for k in range(3)]
+    for path, frame in zip(paths, frames, strict=True):
+        cv2.imwrite(str(path), np.clip(255 * frame, 0, 255).astype(np.uint8))
+    result = run("stack", *paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json")
+    assert result.exit_code in (0, 4), result.output
+    written, told = tifffile.imread(tmp_path / "o.tif"), json.loads((tmp_path / "r.json").read_text())
+    assert list(written.shape[1::-1]) == told["size"] and written.shape[0] > 0.8 * height and written.shape[1] > 0.8 * width
+
+
 @pytest.mark.parametrize("way", ["crisp-seams", "fine-tangle", "gentle"])
 def test_every_way_weaves_and_is_told(way: str, stacked: tuple[Path, dict[str, Any]], tripod: Set, tmp_path: Path) -> None:
     """Joint light is the default, and nearer to truth than any other way."""

@@ -256,7 +256,8 @@ def intruders(small: Sequence[FloatArray], known: Sequence[NDArray[np.bool_]], b
     if len(small) < 3:
         return {}
     # what is blurred most sets the scale on which frames can be compared
-    sigma = float(np.clip(np.nanpercentile(np.stack(blur), 90), 1.5, 6.0))
+    radii = np.stack(blur)
+    sigma = float(np.clip(np.percentile(radii[np.isfinite(radii)], 90), 1.5, 6.0)) if np.isfinite(radii).any() else 6.0
     logs = np.stack([np.log2(np.maximum(cv2.GaussianBlur(p @ LUMA.astype(np.float32), (0, 0), sigma), 2e-3)) for p in small])
     softened = [cv2.GaussianBlur(p, (0, 0), sigma) for p in small]
     hues = np.stack([np.log2(np.maximum(p[..., [0, 2]] / np.maximum(p[..., 1:2], 2e-3), 0.05)) for p in softened])

@@ -134,8 +134,11 @@ def _moved(adjustment: Adjustment, shape: tuple[int, ...], halved: bool) -> floa
 def _band_noise(band: FloatArray) -> float:
     """Variance per pixel of the gradient of what a frame shows where it shows least."""
     squares = (band[::2, 1::2] - band[::2, :-1:2]) ** 2
-    rows, cols = squares.shape[0] // 16 * 16, squares.shape[1] // 16 * 16
-    blocks = squares[:rows, :cols].reshape(rows // 16, 16, -1, 16).mean(axis=(1, 3))
+    side = min(16, *squares.shape)
+    if side == 0:
+        return 0.0
+    rows, cols = squares.shape[0] // side * side, squares.shape[1] // side * side
+    blocks = squares[:rows, :cols].reshape(rows // side, side, -1, side).mean(axis=(1, 3))
     return float(np.percentile(blocks, 5)) / 4
 
 
