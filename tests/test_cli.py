@@ -130,8 +130,13 @@ def test_frames_as_small_or_thin_as_they_may_be_are_woven_or_what_is_doubtful_is
     paths = [tmp_path / f"{k}.png" for k in range(3)]
     for path, frame in zip(paths, frames, strict=True):
         cv2.imwrite(str(path), np.clip(255 * frame, 0, 255).astype(np.uint8))
-    result = run("stack", *paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json")
-    assert result.exit_code in (0, 4), result.output
+    (tmp_path / "frames").mkdir()
+    (tmp_path / "c.json").write_text(Recipe(capture=Capture(noise=30, noise_colour=60, fringes="measured")).to_json())
+    # with --force everything that stands there is replaced, the registered frames too
+    for also in ((), ("--recipe", tmp_path / "c.json", "--force")):
+        result = run("stack", *paths, "--out", tmp_path / "o.tif", "--report", tmp_path / "r.json", "--save-frames", tmp_path / "frames", *also)
+        assert result.exit_code in (0, 4), result.output
+    assert list((tmp_path / "frames").iterdir())
     written, told = tifffile.imread(tmp_path / "o.tif"), json.loads((tmp_path / "r.json").read_text())
     assert list(written.shape[1::-1]) == told["size"] and written.shape[0] > 0.8 * height and written.shape[1] > 0.8 * width
 

@@ -18,6 +18,6 @@ def frames(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
     def write(planned: scene.Plan, recipe: Recipe, folder: Path, part: Runner) -> list[str]:
         weaving, writing = part.parts(1, 1)
         scene.weave(queue.library.cache, planned, weaving)
-        return scene.write_frames(queue.library.cache, planned, recipe, folder, writing)
+        return scene.write_frames(queue.library.cache, planned, recipe, folder, False, writing)
 
     return into_folder(queue, row, runner, "registered frame", write)

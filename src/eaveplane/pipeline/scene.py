@@ -198,9 +198,9 @@ def write_masks(cache: Cache, planned: Plan, recipe: Recipe, folder: Path, runne
     return names
 
 
-def write_frames(cache: Cache, planned: Plan, recipe: Recipe, folder: Path, runner: Runner) -> list[str]:
+def write_frames(cache: Cache, planned: Plan, recipe: Recipe, folder: Path, replace: bool, runner: Runner) -> list[str]:
     """Write the registered frames, once they are woven; the files' names, near to far."""
-    names: list[str] = runner.one("Writing frames", frames_out, str(cache.root), planned.woven, planned.result.key, planned.beside, recipe, str(folder))
+    names: list[str] = runner.one("Writing frames", frames_out, str(cache.root), planned.woven, planned.result.key, planned.beside, recipe, str(folder), replace)
     return names
 
 

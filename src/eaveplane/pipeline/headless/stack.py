@@ -93,7 +93,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     if asked.save_masks:
         scene.write_masks(cache, planned, recipe, asked.save_masks, writing.parts(1, 3)[0])
     if asked.save_frames:
-        scene.write_frames(cache, planned, recipe, asked.save_frames, writing.parts(1, 3)[0])
+        scene.write_frames(cache, planned, recipe, asked.save_frames, asked.force, writing.parts(1, 3)[0])
     files = _written(asked, recipe.standing_alone(first.size), planned, registered, cache, profiles, writing)
     clock.append(time.monotonic())
 

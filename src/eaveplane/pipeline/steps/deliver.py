@@ -107,10 +107,11 @@ def _write_origins(out: Path, origins: Origins, provenance: Provenance, recipe: 
     put_in_place(out.with_name(out.stem + LEGEND), writes(json.dumps(told, indent=1)), replace)
 
 
-def frames_out(root: str, woven: Weave, result: str, beside: Mapping[str, Register], recipe: Recipe, folder: str, ticket: str) -> list[str]:
-    """Write the registered frames, developed alike, on the canvas of the first ticked output, into a folder; their names, near to far."""
+def frames_out(root: str, woven: Weave, result: str, beside: Mapping[str, Register], recipe: Recipe, folder: str, replace: bool, ticket: str) -> list[str]:
+    """Write the registered frames, developed alike, on the canvas of the first ticked output, into a folder; their names, near to far. Raises
+    FileExistsError where one stands and is not to be replaced."""
     source = Source(Cache(Path(root)), woven, result, beside, recipe)
     target = output_encoding(source.reference, recipe)
     finishing, sheet = written(recipe.finish.shown(), recipe.delivery, source.canvas)
     look = source.development(source.picture(Ticket(ticket)), shown_by(target))
-    return write_frames(source, look, finishing, target, sheet.size, Path(folder), Ticket(ticket))
+    return write_frames(source, look, finishing, target, sheet.size, Path(folder), replace, Ticket(ticket))

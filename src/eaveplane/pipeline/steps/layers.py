@@ -100,10 +100,10 @@ def _covered(source: Source, strokes: Sequence[Stroke]) -> FloatArray:
     return total
 
 
-def write_frames(source: Source, look: Development, finishing: Finish, target: Encoding, size: tuple[int, int], folder: Path, tell: Ticket) -> list[str]:
+def write_frames(source: Source, look: Development, finishing: Finish, target: Encoding, size: tuple[int, int], folder: Path, replace: bool, tell: Ticket) -> list[str]:
     """Write each registered frame as a TIFF of 16 bits on the canvas into a folder; their names, near to far."""
     names = [name.removesuffix(SUFFIX) + FRAME_SUFFIX for name in mask_names(source.recipe.kept())]
     for k, name in enumerate(names):
-        write_picture(folder / name, registered_frame(source, k, look, finishing, target, size), target.profile, source.frames[k].meta)
+        write_picture(folder / name, registered_frame(source, k, look, finishing, target, size), target.profile, source.frames[k].meta, replace=replace)
         tell.tell((k + 1) / len(names))
     return names

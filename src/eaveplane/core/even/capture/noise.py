@@ -57,7 +57,7 @@ def measure_noise(read: Callable[[Box], FloatArray], size: tuple[int, int]) -> F
                 plane = planes[..., c]
                 for scale in range(SCALES):
                     smooth = _smooth(plane, scale)
-                    block = max(16, 4 << scale)
+                    block = min(max(16, 4 << scale), side)
                     detail = (plane - smooth)[: side // block * block, : side // block * block]
                     blocks = detail.reshape(side // block, block, -1, block).swapaxes(1, 2).reshape(-1, block * block)
                     found[c][scale] += (np.median(np.abs(blocks), axis=1) / 0.6745).tolist()
