@@ -223,6 +223,8 @@ def test_where_two_differ_most_is_where_something_else_was_laid(woven: Page) -> 
     _stroke(page, action="draw", frame=page.recipe().frames[0].id, points=[[520, 400]], width=60, softness=0)
     told = page.get(page.at(f"/weave/apart.json?other=frame:{reference}")).json
     assert abs(told["x"] - 520) < 32 and abs(told["y"] - 400) < 32 and "right, below" in told["said"]
+    for other in ("", "frame:nobody", "moon", "variant:9"):
+        assert 400 <= page.get(page.at(f"/weave/apart.json?other={other}")).status_code < 500
     page.post(page.at("/mend/clear"))
 
 

@@ -15,7 +15,7 @@ from eaveplane.core.gather.coverage import SoftBand
 from eaveplane.core.gather.detail import measure_detail
 from eaveplane.core.gather.exposures import brackets_of
 from eaveplane.core.gather.merge import base_of, exposure_times, merge, peak_of, steadiness
-from eaveplane.core.gather.octaves import OCTAVES, RADII, attenuation, compute_attenuation
+from eaveplane.core.gather.octaves import OCTAVES, RADII, Octaves, attenuation, compute_attenuation
 from eaveplane.core.gather.order import near_to_far
 from eaveplane.core.gather.verdicts import leans, other_settings
 from eaveplane.fieldcam.lens import Lens, disc_of
@@ -138,6 +138,9 @@ def test_the_order_does_not_depend_on_how_frames_come(order: list[int]) -> None:
     lights = scene(*SNOW).lights[:6]
     octaves = [measure_detail(root(lights[k])).octaves for k in order]
     assert [order[i] for i in near_to_far(octaves)] == list(range(6))
+    # frames that show nothing sharp stay as they came
+    nothing = Octaves(*(np.zeros((n, 1, 1), np.float32) for n in (6, 6, 4)))
+    assert near_to_far([nothing] * 4) == [0, 1, 2, 3]
 
 
 # ---- exposures -----------------------------------------------------------------------------------------------

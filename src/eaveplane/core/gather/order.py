@@ -50,6 +50,8 @@ def near_to_far(octaves: Sequence[Octaves]) -> list[int]:
     lines, seen, rows = _lines(octaves)
     share = np.exp(SHARPNESS * (lines - lines.max(axis=0)))
     share = share / share.sum(axis=0) * seen
+    if not share.any():
+        return list(range(count))
     if count == 2:
         line = np.array([0.0, 1.0])
     else:

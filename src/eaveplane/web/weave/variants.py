@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from flask import Response, jsonify, request
+from flask import Response, abort, jsonify, request
 
 from ...core.weave.apart import most_apart
 from ...core.weave.laid import WAYS, Weaving
@@ -85,7 +85,10 @@ def apart(number: int) -> Response:
     if one is None or one.gates is None:
         return jsonify({"said": "Told once sharp zones have been found.", "x": None, "y": None})
     level, box = _level(one)
-    found = most_apart(*(view.developed(shown, level, box, scene.recipe.look) for view, shown in ((one, "weave"), (other, what))))
+    try:
+        found = most_apart(*(view.developed(shown, level, box, scene.recipe.look) for view, shown in ((one, "weave"), (other, what))))
+    except (KeyError, ValueError):
+        abort(404)
     scale = 2**level
     x, y = (found.x + 0.5) * scale, (found.y + 0.5) * scale
     if found.part == 0:
