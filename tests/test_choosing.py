@@ -6,12 +6,13 @@ import json
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 import pytest
 import tifffile
 
 from bench.layered import Order, kept
-from bench.score import fitted, psnr
+from bench.score import corner_error, fitted, psnr
 from eaveplane.core.even.capture.settings import Capture
 from eaveplane.recipe import FrameChoice, Recipe
 from tests.test_cli import PLAIN, bracketed, run
@@ -62,6 +63,28 @@ def test_a_shaken_frame_that_is_needed_stays_and_is_told_with_both_facts(tmp_pat
     assert "direction" in frame["evidence"] and "but without it some places would be soft" in frame["evidence"]
     # nor is it what all others are laid on
     assert report["reference"] != 2
+
+
+@pytest.mark.parametrize(("turn", "scale", "right", "down"), [(8, 1, 0, 0), (0, 1, 0.15, 0.05), (0, 0.9, 0, 0)], ids=["turned", "aside", "farther"])
+def test_a_frame_that_a_hand_took_far_is_no_marker_but_a_hand_before_the_lens_is(turn: float, scale: float, right: float, down: float, tmp_path: Path) -> None:
+    paths, true = kept("set", Order(45, ("boulder",), 4, 2.0, width=480), tmp_path)
+    height, width = true["dioptres"].shape
+    move = cv2.getRotationMatrix2D(((width - 1) / 2, (height - 1) / 2), turn, scale)
+    move[:, 2] += (right * width, down * height)
+    codes, hand = tifffile.imread(paths[2]), tifffile.imread(paths[1])
+    moved = cv2.warpAffine(codes, move, (width, height), flags=cv2.INTER_CUBIC)
+    # most of the picture hidden; what is left of it agrees with the others
+    cv2.ellipse(hand, (width * 6 // 10, height // 2), (width * 2 // 5, height // 2), 10, 0, 360, (12000, 8000, 6000), -1)
+    cv2.ellipse(hand, (width * 6 // 10, height // 3), (width // 5, height // 6), 70, 0, 360, (30000, 21000, 16000), -1)
+    given = [*paths[:2], tmp_path / "moved.tif", paths[3], tmp_path / "hand.tif"]
+    for path, picture in zip((given[2], given[4]), (moved, hand), strict=True):
+        tifffile.imwrite(path, picture, photometric="rgb")
+    _, report, _ = stacked(given, tmp_path, "--reference", 1)
+    assert [(f["state"], f["reason"]) for f in report["frames"]] == [*[("used", None)] * 4, ("left_out", "marker")]
+    lies = np.linalg.inv(true["fits"][1]) @ true["fits"][2] @ np.linalg.inv(np.vstack([move, [0, 0, 1]]))
+    off = corner_error(np.array(report["frames"][2]["homography"]), lies, (width, height))
+    print(f"a frame taken far: {off:.3f} px off at the corners")
+    assert off < 0.3
 
 
 def test_a_recipe_for_other_frames_still_looks_for_markers(tmp_path: Path) -> None:

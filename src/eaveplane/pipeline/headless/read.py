@@ -8,12 +8,13 @@ from pathlib import Path
 
 from ...core.gather.composition import glimpse
 from ...core.gather.split import strangers
+from ...core.register.composition import same_once_laid
 from ...imaging.errors import PictureError
 from ...recipe import FrameChoice, Recipe
 from ..cache import Cache, hash_file
 from ..frames import File, choice, gather, grouped, in_order, same_size
 from ..runner import Runner
-from ..steps import Decode, FrameStep, open_frame
+from ..steps import Decode, Frame, FrameStep, open_frame
 
 
 @dataclass(frozen=True)
@@ -32,6 +33,19 @@ def named(recipe: Recipe, files: Sequence[File]) -> list[FrameChoice]:
     """The frames of a recipe that are made of these files."""
     ids = {f.id for f in files}
     return [f for f in recipe.frames if ids.issuperset(f.all_files())]
+
+
+def markers_among(frames: Sequence[Frame]) -> list[int]:
+    """Which frames of one scene show something else than the others. What lies on one of these once it is turned, shifted or scaled is none,
+    however far a hand took the camera."""
+    pictures = [frame.small() for frame in frames]
+    apart = strangers([glimpse(picture) for picture in pictures])
+    others = [k for k in range(len(frames)) if k not in apart]
+
+    def lies_on(i: int, k: int) -> bool:
+        return same_once_laid(pictures[i], pictures[k], frames[i].features(), frames[k].features(), frames[i].luma().shape[1])
+
+    return [i for i in apart if not any(lies_on(i, k) for k in sorted(others, key=lambda k: abs(k - i)))]
 
 
 def read_frames(paths: Sequence[Path], cache: Cache, runner: Runner, markers: bool, recipe: Recipe) -> Read:
@@ -56,7 +70,7 @@ def read_frames(paths: Sequence[Path], cache: Cache, runner: Runner, markers: bo
     def frames_of(decoded: dict[str, Decode], problems: dict[str, PictureError]) -> list[FrameChoice]:
         for problem in (problems | same_size(cache, files, decoded)).values():
             raise problem
-        apart = strangers([glimpse(open_frame(cache, decoded[f.id]).small()) for f in files]) if wanted else []
+        apart = markers_among([open_frame(cache, decoded[f.id]) for f in files]) if wanted else []
         strange.extend(choice([files[i]], reason="marker") for i in apart)
         found.extend(grouped(cache, [f for i, f in enumerate(files) if i not in apart], decoded))
         return found
