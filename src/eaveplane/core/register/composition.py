@@ -11,7 +11,7 @@ from ..gather.split import SAME, UNSURE
 from .area import common_area
 from .features import Features, first_fit
 
-LEAST_COMMON = 0.6
+LEAST_COMMON = 0.7
 """Part of the picture that two frames have to share to be held against each other."""
 TOLERANCE = 1 / 300
 """Part of the width within which features agree."""
