@@ -19,8 +19,8 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 
-WIDE = 1200
-"""Pixels across which it is looked at."""
+WIDE, SMALLEST = 1200, 48
+"""Pixels across at which it is looked at, and those that either side has at least."""
 MOST = 8.0
 """Degrees to both sides in which it is sought."""
 FAINT = 0.005
@@ -59,13 +59,19 @@ def tilt_of(luma: FloatArray) -> Level | None:
     return horizon_of(luma) or uprights_of(luma)
 
 
-def uprights_of(luma: FloatArray) -> Level | None:
-    """The uprights of a picture's root luminance (h, w) that lean alike, or run together evenly; None where there are too few of them."""
+def _small(luma: FloatArray) -> FloatArray | None:
+    """The picture at the size at which it is looked at; None where it is too small to tell anything."""
     scale = min(1.0, WIDE / luma.shape[1])
     small = np.asarray(cv2.resize(luma, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA), np.float32)
-    height, width = small.shape
-    if min(small.shape) < 48:
+    return small if min(small.shape) >= SMALLEST else None
+
+
+def uprights_of(luma: FloatArray) -> Level | None:
+    """The uprights of a picture's root luminance (h, w) that lean alike, or run together evenly; None where there are too few of them."""
+    small = _small(luma)
+    if small is None:
         return None
+    height, width = small.shape
     found = cv2.createLineSegmentDetector(cv2.LSD_REFINE_STD).detect(np.rint(255 * np.clip(small, 0, 1)).astype(np.uint8))[0]
     if found is None:
         return None
@@ -119,9 +125,8 @@ def _fitted(place: FloatArray, lean: FloatArray, length: FloatArray) -> tuple[fl
 
 def horizon_of(luma: FloatArray) -> Level | None:
     """The horizon of a picture's root luminance (h, w), at most MOST degrees off; None where none is clear."""
-    scale = min(1.0, WIDE / luma.shape[1])
-    small = np.asarray(cv2.resize(luma, None, fx=scale, fy=scale, interpolation=cv2.INTER_AREA), np.float32)
-    if min(small.shape) < 48:
+    small = _small(luma)
+    if small is None:
         return None
     step = cv2.Sobel(cv2.GaussianBlur(small, (0, 0), 1.5), cv2.CV_32F, 0, 1, ksize=3) / 8
     counted = np.asarray(step / (np.abs(step) + np.float32(FAINT)))
