@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from eaveplane.core.register.features import Features
-from eaveplane.core.register.moved import LITTLE, Moved, moved
+from eaveplane.core.register.moved import LITTLE, UNSURE, Moved, moved
 from eaveplane.core.register.parallax import depth_from_focus, solve
 from eaveplane.core.register.sweep import band, sweep
 from eaveplane.core.weave.contradiction import contradicts, unlike
@@ -59,6 +59,14 @@ def test_a_step_is_found_through_strays(seed: int, across: float, up: float, for
         found = Placement(motion.matrices[k], SIZE).back(points) + (motion.steps[k][:2] + motion.steps[k][2] * unit(points, SIZE)) * depth
         error = np.linalg.norm(found - placements[k].back(points), axis=1)[index]
         assert np.median(error) < 0.3
+
+
+def test_of_a_frame_that_shows_one_depth_alone_a_step_is_no_more_than_a_guess() -> None:
+    """What lies at one depth shifts by a step as it does by a turn: then nothing is known of what is far."""
+    points, seen, placements, details = _matches(3, np.array([[3.0, 1, 0], [0, 0, 0], [-2.0, 1, 0]]), 0.2, 0.2)
+    near = {k: (there[low], index[low]) for k, (there, index) in seen.items() for low in [(points[index, 1] > 270) if k == 0 else np.ones(len(index), bool)]}
+    motion = solve(points, near, [placement.matrix for placement in placements], FOCUS, details, SIZE, 8.0)
+    assert motion.unsure[0] > UNSURE > 2 * motion.unsure[2] and motion.unsure[1] == 0
 
 
 def test_depth_follows_the_sharpest_frames() -> None:

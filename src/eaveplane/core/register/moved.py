@@ -28,6 +28,8 @@ OWN = 1.15
 """How much more energy a frame has than the reference where it counts as the sharper."""
 LEAST_STEP = 0.75
 """Pixels at the edge of the frame, of things at the nearest focus, below which no frame's step is looked into."""
+UNSURE = 1.0
+"""Standard error, in pixels at the worst corner, of what is far above which a frame's step is a guess."""
 WORTH, AT_MOST = 0.04, 0.06
 """By how much frames have to agree better, all together, for the camera to be believed to have moved; what a single one may bring into that,
 for and against."""
@@ -102,7 +104,7 @@ def moved(
     def laid(k: int) -> tuple[Placement, float]:
         """A frame's placement and what it gains by the step."""
         plain = Placement(scaled(fits[k], 1 / scale), size)
-        if k not in seen:
+        if k not in seen or motion.unsure[k] > UNSURE:
             return plain, 0.0
         mine = band(luma(k))
         depth = sweep(k, mine, base, motion, focus, reference, noise)

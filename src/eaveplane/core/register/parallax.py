@@ -41,13 +41,15 @@ DECIDED = 8
 @dataclass(frozen=True, eq=False)
 class Motion:
     """`matrices` (n) of (3, 3) from each frame to the reference for what is infinitely far, `steps` (n, 3) in pixels, and features:
-    `points` (m, 2) of the reference with `depth` (m,) and `trust` (m,), 0 to 1. `cost` is what remains."""
+    `points` (m, 2) of the reference with `depth` (m,) and `trust` (m,), 0 to 1. `unsure` (n,) is the standard error in pixels, at its worst corner, of
+    where a matrix lays what is far: a frame all of whose matches are at one depth cannot tell a step from a turn. `cost` is what remains."""
 
     matrices: list[Matrix]
     steps: Array
     points: Points
     depth: Array
     trust: Array
+    unsure: Array
     cost: float
 
 
@@ -116,6 +118,7 @@ class _Problem:
         weight = {k: np.ones(len(i)) for k, (_, i) in self.seen.items()}
         parameters: dict[int, Array] = {}
         rest: dict[int, Array] = {}
+        unsure = np.zeros(len(self.matrices))
         depth = depth_from_focus(self.details, place, self.focus, self.pool)
         for turn in range(passes):
             prior = depth_from_focus(self.details, place, self.focus, self.pool)
@@ -126,7 +129,9 @@ class _Problem:
                     rows = np.concatenate([self.far[i], self.step[i] * depth[i][:, None, None]], -1)
                     moved = there - self.start[k][i]
                     weighed = (rows * (weight[k] / MATCH**2)[:, None, None]).reshape(-1, 11).T
-                    parameters[k] = np.linalg.solve(weighed @ rows.reshape(-1, 11) + held.T @ held, weighed @ moved.ravel() + held.T @ wanted[k])
+                    normal = weighed @ rows.reshape(-1, 11) + held.T @ held
+                    parameters[k] = np.linalg.solve(normal, weighed @ moved.ravel() + held.T @ wanted[k])
+                    unsure[k] = self._error_at_corners(np.linalg.inv(normal)[:8, :8])
                     rest[k] = np.linalg.norm(moved - rows @ parameters[k], axis=1)
                     scale = 8.0 if early else 1.5 * max(1.48 * float(np.median(rest[k])), 0.25)
                     weight[k] = 1 / (1 + (rest[k] / scale) ** 2)
@@ -140,9 +145,15 @@ class _Problem:
                 place[k] = self.start[k] + self.far @ parameters[k][:8] + (self.step @ parameters[k][8:]) * depth[:, None]
                 sure = weight[k] > 0.3
                 place[k][i[sure]] = there[sure]
-        return self._motion(parameters, depth, weight, float(np.mean([np.log1p(r**2).mean() for r in rest.values()])))
+        return self._motion(parameters, depth, weight, unsure, float(np.mean([np.log1p(r**2).mean() for r in rest.values()])))
 
-    def _motion(self, parameters: dict[int, Array], depth: Array, weight: dict[int, Array], cost: float) -> Motion:
+    def _error_at_corners(self, covariance: Array) -> float:
+        """The standard error in pixels of the far basis at the worst corner."""
+        w, h = self.size
+        basis = _far_basis(unit(np.array([[0, 0], [w - 1, 0], [0, h - 1], [w - 1, h - 1]], np.float64), self.size))
+        return float(np.sqrt(np.einsum("nij,jk,nik->n", basis, covariance, basis).max()))
+
+    def _motion(self, parameters: dict[int, Array], depth: Array, weight: dict[int, Array], unsure: Array, cost: float) -> Motion:
         trust = np.zeros(len(self.points))
         for k, (_, i) in self.seen.items():
             trust[i] = np.maximum(trust[i], weight[k])
@@ -154,7 +165,7 @@ class _Problem:
             back = cv2.findHomography(grid, there, 0)[0]
             forward = np.linalg.inv(back)
             matrices[k], steps_of[k] = forward / forward[2, 2], found[8:]
-        return Motion(matrices, steps_of, self.points, depth, trust, cost)
+        return Motion(matrices, steps_of, self.points, depth, trust, unsure, cost)
 
 
 def solve(points: Points, seen: Mapping[int, tuple[Points, NDArray[np.int64]]], matrices: Sequence[Matrix], focus: Array, details: Sequence[FloatArray], size: Size, pool: float) -> Motion:
