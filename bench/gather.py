@@ -18,7 +18,7 @@ import numpy as np
 
 from bench.cards import SIZE, deal
 from bench.faults import count
-from eaveplane.core.gather.composition import Glimpse, exposure_between, glimpse
+from eaveplane.core.gather.composition import Glimpse, exposure_step, glimpse
 from eaveplane.core.gather.exposures import brackets_of
 from eaveplane.core.gather.split import Taken, split
 from eaveplane.fieldcam.landscapes import LANDSCAPES
@@ -52,7 +52,7 @@ def split_outings(seeds: range) -> dict[str, list[int]]:
                 stops = [card.frames[i].ev for i in frames]
 
                 def between(a: int, b: int, frames: list[int] = frames, stops: list[float] = stops, told: str = told, seen: list[Glimpse] = glimpses) -> float:
-                    return stops[b] - stops[a] if told == "with" else exposure_between(seen[frames[a]], seen[frames[b]])
+                    return stops[b] - stops[a] if told == "with" else exposure_step(seen[frames[a]], seen[frames[b]])
 
                 positions: dict[int, list[int]] = defaultdict(list)
                 for j, i in enumerate(frames):

@@ -1,5 +1,5 @@
 """Stacks as strangers send them, against truth and against the best of the textbooks: many frames and two, JPEG, wrong gains, strong noise,
-distortion that changes with focus, small apertures, a shuffled order.
+distortion that changes with focus, small apertures, shadows of clouds, a shuffled order.
 
 `python -m bench.strangers` makes them in .bench/strangers/ once and prints the table; `python -m bench.strangers sixty:700 …` does others.
 Frames are told nothing but the reference, veils are lifted and frames left out as `stack` does by itself.
@@ -50,6 +50,15 @@ def _bent(codes: Codes, rng: Rng, along: float) -> Codes:
     return np.asarray(cv2.remap(codes, at_x, at_y, cv2.INTER_LANCZOS4, borderMode=cv2.BORDER_REFLECT), np.uint16)
 
 
+def _shaded(codes: Codes, rng: Rng, along: float) -> Codes:
+    """Under the shadows of clouds: half of the light is gone there."""
+    h, w = codes.shape[:2]
+    cells = np.asarray(cv2.GaussianBlur(rng.standard_normal((40, 60)).astype(np.float32), (0, 0), 6), np.float32)
+    clouds = np.asarray(cv2.resize(cells / cells.std(), (w, h), interpolation=cv2.INTER_CUBIC), np.float32)
+    light = decode_srgb(np.asarray(codes / 65535.0, np.float32)) * (0.75 + 0.25 * np.tanh(2 * clouds))[..., None]
+    return np.round(encode_srgb(np.clip(light, 0, 1)) * 65535).astype(np.uint16)
+
+
 def _few(order: Order) -> Order:
     return replace(order, count=2, step_px=6.0)
 
@@ -58,6 +67,7 @@ def _stopped(order: Order) -> Order:
     return replace(order, count=max(4, order.count), step_px=0.5)
 
 
+SHADED = "shaded"
 KINDS: dict[str, tuple[str, Callable[[Order], Order], Callable[[Codes, Rng, float], Codes]]] = {
     "jpeg": (f"JPEG of 8 bits, quality {QUALITY}", lambda o: o, _as_shot),
     "gains": ("channels wrong by 2 %", lambda o: o, _gained),
@@ -65,13 +75,14 @@ KINDS: dict[str, tuple[str, Callable[[Order], Order], Callable[[Codes, Rng, floa
     "bent": (f"distortion that changes by {BENT:g} px at the corners", lambda o: o, _bent),
     "two": ("two frames far apart", _few, _as_shot),
     "stopped": ("a small aperture", _stopped, _as_shot),
+    SHADED: ("shadows of clouds that pass, not over the reference", lambda o: replace(o, count=max(3, o.count)), _shaded),
     "shuffled": ("in any order", lambda o: replace(o, count=max(5, o.count)), _as_shot),
     "sixteen": ("sixteen frames", lambda o: replace(o, count=16, step_px=max(0.8, o.step_px / 3)), _as_shot),
     "many": ("twenty-six frames", lambda o: replace(o, count=26, step_px=max(0.5, o.step_px / 5)), _as_shot),
     "sixty": ("sixty frames", lambda o: replace(o, count=60, step_px=0.3), _as_shot),
 }
 """What is said of a kind, what becomes of the order for a stack by seed, and of the codes of a frame."""
-SETS = tuple(f"{kind}:{700 + i}" for i, kind in enumerate(KINDS))
+SETS = (*(f"{kind}:{700 + i}" for i, kind in enumerate(kind for kind in KINDS if kind != SHADED)), *(f"{SHADED}:{seed}" for seed in (740, 741, 742)))
 
 
 def sent(kind: str, paths: list[Path], reference: int, folder: Path, seed: int) -> tuple[list[Path], int, list[int]]:
@@ -81,7 +92,9 @@ def sent(kind: str, paths: list[Path], reference: int, folder: Path, seed: int) 
     row = [int(k) for k in rng.permutation(len(paths))] if kind == "shuffled" else list(range(len(paths)))
     out = []
     for n, k in enumerate(row):
-        codes = change(tifffile.imread(paths[k]), rng, k / max(len(paths) - 1, 1) - 0.5)
+        codes = tifffile.imread(paths[k])
+        if kind != SHADED or k != reference:
+            codes = change(codes, rng, k / max(len(paths) - 1, 1) - 0.5)
         path = folder / f"s{n:02d}{'.jpg' if kind == 'jpeg' else '.tif'}"
         if kind == "jpeg":
             cv2.imwrite(str(path), np.round(codes[..., ::-1] / 257).astype(np.uint8), [cv2.IMWRITE_JPEG_QUALITY, QUALITY])

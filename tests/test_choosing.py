@@ -13,6 +13,7 @@ import tifffile
 
 from bench.layered import Order, kept
 from bench.score import corner_error, fitted, psnr
+from bench.strangers import SHADED, sent
 from eaveplane.core.even.capture.settings import Capture
 from eaveplane.recipe import FrameChoice, Recipe
 from tests.test_cli import PLAIN, bracketed, run
@@ -85,6 +86,21 @@ def test_a_frame_that_a_hand_took_far_is_no_marker_but_a_hand_before_the_lens_is
     off = corner_error(np.array(report["frames"][2]["homography"]), lies, (width, height))
     print(f"a frame taken far: {off:.3f} px off at the corners")
     assert off < 0.3
+
+
+def test_what_clouds_shaded_is_woven_in_one_light_and_no_frame_is_set_aside_for_it(tmp_path: Path) -> None:
+    paths, true = kept("set", Order(61, ("few stems",), 3, 2.0, width=600), tmp_path)
+    reference = true["reference"]
+    files, _, _ = sent(SHADED, paths, reference, tmp_path / "sent", 2)
+    (even, report, _), (uneven, left, _) = (stacked(files, tmp_path, "--reference", reference, "--even-out", on) for on in ("on", "off"))
+    assert len(report["frames"]) == 3 and all(frame["state"] == "used" for frame in report["frames"])
+    passed = [frame["passing_light_ev"] for frame in report["frames"]]
+    assert passed[reference] == 0 and min(p for k, p in enumerate(passed) if k != reference) > 0.6 and all(frame["passing_light_ev"] == 0 for frame in left["frames"])
+    sharp, inside = true["sharp"][0], np.zeros(even.shape[:2], bool)
+    inside[10:-10, 10:-10] = True
+    one, other = (psnr(fitted(p, sharp, inside), sharp, inside) for p in (even, uneven))
+    print(f"shadows of clouds: {one:.1f} dB in one light, {other:.1f} dB as they came")
+    assert one > other + 6
 
 
 def test_a_recipe_for_other_frames_still_looks_for_markers(tmp_path: Path) -> None:

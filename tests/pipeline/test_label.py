@@ -33,7 +33,7 @@ def test_a_frame_has_no_part_in_what_is_elsewhere_only_where_nothing_else_explai
     moved, standard = ground.copy(), ground.copy()
     moved[40:200, 118:124] = 0.05
     standard[40:200, 100:106] = 0.05
-    laid = Registration(1, [Placement(np.eye(3), SIZE)] * 2, [REFERENCE] * 2, "similarity", focus, [Drift()] * 2, SIZE)
+    laid = Registration(1, [Placement(np.eye(3), SIZE)] * 2, [REFERENCE] * 2, "similarity", focus, [Drift()] * 2, [None] * 2, SIZE)
     told = evidence([_frame(moved), _frame(standard)], laid, (0, 1), places)
     assert told.reach[1].all() and (told.reach[0][20:45, 25:31].mean() < 0.2) == shut
     assert told.reach[0][:, 60:].mean() > 0.95

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ..core.even.capture.settings import Capture
-from ..core.gather.composition import Glimpse, exposure_between, glimpse
+from ..core.gather.composition import Glimpse, exposure_step, glimpse
 from ..core.gather.exposures import brackets_of
 from ..core.gather.octaves import Octaves
 from ..core.gather.order import near_to_far
@@ -132,7 +132,7 @@ def exposure_groups(metas: Sequence[Metadata], glimpses: Sequence[Glimpse]) -> l
     def between(a: int, b: int) -> float:
         if told:
             return (stops[b] or 0.0) - (stops[a] or 0.0)
-        return exposure_between(glimpses[order[a]], glimpses[order[b]])
+        return exposure_step(glimpses[order[a]], glimpses[order[b]])
 
     def same_focus(a: int, b: int) -> bool:
         near, far = metas[order[a]].focus_m, metas[order[b]].focus_m

@@ -6,6 +6,7 @@ from collections import defaultdict
 from datetime import datetime, timedelta
 from functools import lru_cache
 
+import cv2
 import numpy as np
 import pytest
 
@@ -66,3 +67,15 @@ def test_exposure_is_told_apart_from_composition() -> None:
     assert exposure_between(plain, brighter) == pytest.approx(1.5, abs=0.1)
     assert alike(plain, brighter) > 0.93 and alike(plain, glimpse(noisy(others[3], 0, rng))) < 0.8
     assert np.isnan(alike(plain, glimpse(np.ones((120, 180, 3), np.float32))))
+
+
+@pytest.mark.parametrize("landscape", ["saltpan", "thistle", "larch", "lava"])
+def test_a_cloud_that_passes_leaves_a_composition_what_it_is_and_a_hand_does_not(landscape: str) -> None:
+    rng = np.random.default_rng(5)
+    pictures, hands, _ = composition(landscape, 17.0)
+    plain = glimpse(noisy(pictures[2], 0, rng))
+    for _ in range(4):
+        cells = cv2.GaussianBlur(rng.standard_normal((48, 72)).astype(np.float32), (0, 0), 9)
+        shade = 0.7 + 0.3 * np.tanh(2 * cv2.resize(cells / cells.std(), pictures[4].shape[1::-1], interpolation=cv2.INTER_CUBIC))
+        assert alike(plain, glimpse(noisy(np.asarray(pictures[4] * shade[..., None], np.float32), 0, rng))) > 0.9
+    assert all(alike(plain, glimpse(noisy(hand, 0, rng))) < 0.9 for hand in hands)

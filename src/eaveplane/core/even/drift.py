@@ -58,18 +58,17 @@ def measure_drift(small: list[FloatArray], placements: Sequence[Placement], refe
     `small` are linear renditions (h, w, 3) of one small size and `placements` where they lie on each other at that size. Where a
     frame shares too little unclipped picture with the reference, nothing is known of it.
     """
-    while max(small[0].shape) > MOST_SIDE:
-        small, placements = [halve(np.ascontiguousarray(p)) for p in small], [placement.at(1) for placement in placements]
+    small, placements = reduced(small, placements)
     height, width = small[reference].shape[:2]
     sigma = SPREAD * max(width, height)
-    open_base = _open(small[reference])
+    open_base = unclipped(small[reference])
     found = []
     for k, picture in enumerate(small):
         if k == reference:
             found.append(Drift())
             continue
         # what is clipped in either must not bleed into what is compared
-        mask = placements[k].lay_maps(_open(picture), (height, width), repeat_edge=False) * open_base
+        mask = placements[k].lay_maps(unclipped(picture), (height, width), repeat_edge=False) * open_base
         mask *= placements[k].covers((0, 0, width, height)).astype(np.float32)
         weight = cv2.GaussianBlur(mask, (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
         inside = cv2.GaussianBlur(np.ones_like(mask), (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
@@ -90,6 +89,13 @@ def measure_drift(small: list[FloatArray], placements: Sequence[Placement], refe
     return found
 
 
+def reduced(small: list[FloatArray], placements: Sequence[Placement]) -> tuple[list[FloatArray], Sequence[Placement]]:
+    """Pictures (h, w, 3) of one size halved until they are as small as light is compared at, and where they lie then."""
+    while max(small[0].shape) > MOST_SIDE:
+        small, placements = [halve(np.ascontiguousarray(p)) for p in small], [placement.at(1) for placement in placements]
+    return small, placements
+
+
 def radius_squared(height: int, width: int, box: tuple[int, int, int, int] | None = None) -> FloatArray:
     """Squared distance (h, w) from the middle of a picture, 1 in its corners, for a box (x, y, w, h) of it."""
     x, y, w, h = box or (0, 0, width, height)
@@ -99,7 +105,7 @@ def radius_squared(height: int, width: int, box: tuple[int, int, int, int] | Non
     return (across[None, :] + down[:, None]).astype(np.float32)
 
 
-def _open(picture: FloatArray) -> FloatArray:
+def unclipped(picture: FloatArray) -> FloatArray:
     """Where (h, w) no channel is clipped, 1 or 0, with a margin."""
     clipped = (picture.max(axis=2) > CLIPPED).astype(np.uint8)
     return 1 - np.asarray(cv2.dilate(clipped, np.ones((3, 3), np.uint8)), np.float32)
@@ -126,7 +132,7 @@ def _fitted(base: FloatArray, other: FloatArray, radius: NDArray[np.float64]) ->
         gain = mean - falloff * middle
     factors = np.exp(gain)
     evened = other * factors * (1 + falloff * radius)[:, None]
-    return Drift((float(factors[0]), float(factors[1]), float(factors[2])), round(falloff, 4), _apart(base, other), _apart(base, evened))
+    return Drift((float(factors[0]), float(factors[1]), float(factors[2])), round(falloff, 4), apart(base, other), apart(base, evened))
 
 
 def apart_map(one: FloatArray, other: FloatArray) -> FloatArray:
@@ -136,7 +142,7 @@ def apart_map(one: FloatArray, other: FloatArray) -> FloatArray:
     return np.asarray(ciede2000(*shown), np.float32)
 
 
-def _apart(one: NDArray[np.floating], other: NDArray[np.floating]) -> float:
+def apart(one: NDArray[np.floating], other: NDArray[np.floating]) -> float:
     """Median CIEDE2000 between linear colours (n, 3)."""
     shown = (encode_srgb(np.clip(p @ SRGB_FROM_WORK.T, 0, 1).astype(np.float32)).astype(np.float64) for p in (one, other))
     return round(float(np.median(ciede2000(*shown))), 3)

@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 
 from ...imaging.colour import FloatArray, luminance
+from .smooth import smooth_part
 
 WIDTH, HEIGHT = 180, 120
 SCALES = (1.0, 0.965, 1.035)
@@ -16,9 +17,13 @@ MOST_SHIFT = (18, 12)
 DARKEST, BRIGHTEST = 2.5e-3, 0.93
 ENOUGH = 0.015
 """Part of the picture that must be exposed in both frames for them to be compared."""
+UNEVEN = 0.15, 0.1
+"""Stops, and part of the step, over which a step between two exposures may spread from place to place."""
 LEAST_STRUCTURE = 1.0
 """Norm of the structure, in stops times the root of pixels, below which a frame is as good as blank."""
 SURELY = 0.95
+LIT_ELSEWHERE = 0.5
+"""Likeness from which light that changed in places may be what two frames differ by."""
 _WINDOW = cv2.createHanningWindow((WIDTH, HEIGHT), cv2.CV_32F)
 
 
@@ -48,6 +53,17 @@ def exposure_between(a: Glimpse, b: Glimpse) -> float:
     return float(np.median((b.stops - a.stops)[seen]))
 
 
+def exposure_step(a: Glimpse, b: Glimpse) -> float:
+    """By how many stops `b` is exposed more than `a`: 0 where it is brighter in places only, by light that changed; nan as `exposure_between`."""
+    brighter = exposure_between(a, b)
+    if brighter == brighter:
+        differing = (b.stops - a.stops)[(a.exposed * b.exposed) > 0]
+        low, high = np.percentile(differing, (10, 90))
+        if high - low > UNEVEN[0] + UNEVEN[1] * abs(brighter):
+            return 0.0
+    return brighter
+
+
 def _structure(stops: FloatArray) -> FloatArray:
     """Stops, band-passed so that neither focus nor falloff matter."""
     return np.clip(cv2.GaussianBlur(stops, (0, 0), 2) - cv2.GaussianBlur(stops, (0, 0), 14), -1.5, 1.5) * _WINDOW
@@ -64,20 +80,42 @@ def alike(a: Glimpse, b: Glimpse) -> float:
     norm = float(np.linalg.norm(first))
     if min(norm, float(np.linalg.norm(second))) < LEAST_STRUCTURE:
         return float("nan")
-    spectrum, best = np.fft.rfft2(first), -1.0
+    spectrum, best, lying = np.fft.rfft2(first), -1.0, None
     for scale in SCALES:
-        if scale != 1.0:
-            about = np.array([[scale, 0, (1 - scale) * (WIDTH - 1) / 2], [0, scale, (1 - scale) * (HEIGHT - 1) / 2]])
-            moved = cv2.warpAffine(second, about, (WIDTH, HEIGHT), flags=cv2.INTER_LINEAR)
-        else:
-            moved = second
+        moved = _carried(second, scale, 0, 0)
         product = np.fft.fftshift(np.fft.irfft2(spectrum * np.conj(np.fft.rfft2(moved)), (HEIGHT, WIDTH)))
         dx, dy = MOST_SHIFT
         part = product[HEIGHT // 2 - dy : HEIGHT // 2 + dy + 1, WIDTH // 2 - dx : WIDTH // 2 + dx + 1]
-        best = max(best, float(part.max()) / (norm * float(np.linalg.norm(moved)) + 1e-9))
+        likeness = float(part.max()) / (norm * float(np.linalg.norm(moved)) + 1e-9)
+        if likeness > best:
+            down, across = np.unravel_index(int(part.argmax()), part.shape)
+            best, lying = likeness, (scale, int(across) - dx, int(down) - dy)
         if best > SURELY:
             break
+    if LIT_ELSEWHERE < best < SURELY and lying:
+        best = max(best, _evenly_lit(a, b, brighter, lying))
     return best
+
+
+def _carried(maps: FloatArray, scale: float, across: int, down: int) -> FloatArray:
+    """A map (h, w) of a glimpse, scaled about its middle and shifted; 0 beyond it."""
+    if (scale, across, down) == (1.0, 0, 0):
+        return maps
+    about = np.array([[scale, 0, (1 - scale) * (WIDTH - 1) / 2 + across], [0, scale, (1 - scale) * (HEIGHT - 1) / 2 + down]])
+    return np.asarray(cv2.warpAffine(maps, about, (WIDTH, HEIGHT), flags=cv2.INTER_LINEAR), np.float32)
+
+
+def _evenly_lit(a: Glimpse, b: Glimpse, brighter: float, lying: tuple[float, int, int]) -> float:
+    """The likeness of two frames once the light that changed in places is taken out, where `lying` says how the second lies; -1 where what they differ by is no
+    light."""
+    stops = _carried(b.stops, *lying)
+    use = a.exposed * (_carried(b.exposed, *lying) > 0.99)
+    differing = cv2.GaussianBlur(stops - a.stops - np.float32(brighter), (0, 0), WIDTH / 90) * use
+    light = smooth_part(np.float32(np.log(2)) * differing[..., None], use.astype(np.float32))
+    if light is None:
+        return -1.0
+    first, second = (_structure(p * use) for p in (a.stops + np.float32(brighter) + light[..., 0] / np.float32(np.log(2)), stops))
+    return float((first * second).sum() / (np.linalg.norm(first) * np.linalg.norm(second) + 1e-9))
 
 
 def shared_part(a: Glimpse, b: Glimpse) -> float:

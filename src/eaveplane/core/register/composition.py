@@ -6,13 +6,15 @@ import numpy as np
 
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Placement, scaled
-from ..gather.composition import alike, glimpse
+from ..gather.composition import alike, glimpse, shared_part
 from ..gather.split import SAME, UNSURE
 from .area import common_area
 from .features import Features, first_fit
 
 LEAST_COMMON = 0.7
 """Part of the picture that two frames have to share to be held against each other."""
+RESTLESS, TONE_KEPT = 0.7, 0.95
+"""Likeness, and part of the picture that keeps its tone, from which frames of something restless are one composition."""
 TOLERANCE = 1 / 300
 """Part of the width within which features agree."""
 
@@ -33,5 +35,7 @@ def same_once_laid(a: FloatArray, b: FloatArray, of_a: Features, of_b: Features,
     if w * h < LEAST_COMMON * size[0] * size[1]:
         return False
     moved = laid.lay_maps(a, b.shape[:2])
-    likeness = alike(*(glimpse(np.ascontiguousarray(picture[y : y + h, x : x + w])) for picture in (moved, b)))
-    return likeness >= SAME - UNSURE / 2
+    pair = [glimpse(np.ascontiguousarray(picture[y : y + h, x : x + w])) for picture in (moved, b)]
+    likeness = alike(*pair)
+    # water and grass change in detail and keep their tone; a hand before the lens has another one
+    return likeness >= SAME - UNSURE / 2 or (likeness >= RESTLESS and shared_part(*pair) >= TONE_KEPT)

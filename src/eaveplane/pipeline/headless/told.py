@@ -48,6 +48,7 @@ def told_of(recipe: Recipe, planned: Plan, registered: Registration, shares: Seq
     used = k is not None and file.id in frame.sources()
     evened = k is not None and recipe.even_out
     placement = registered.placements[k] if k is not None else None
+    light = registered.passing[k] if k is not None else None
     verdict = verdicts.get(frame.id)
     return {
         "file": str(path),
@@ -55,6 +56,7 @@ def told_of(recipe: Recipe, planned: Plan, registered: Registration, shares: Seq
         "near_px": placement.shift.reach() if placement and placement.shift else 0.0,
         "gain": list(registered.drifts[k].gain) if k is not None and evened else [1.0, 1.0, 1.0],
         "falloff": registered.drifts[k].falloff if k is not None and evened else 0.0,
+        "passing_light_ev": round(light.most_ev(), 3) if light and evened else 0.0,
         **(_of_fit(placement, registered.trusted[k], frame) if placement and k is not None else {"residual_px": None}),
         "share": shares[k] if k is not None and used else 0.0,
         "state": "used" if used else "left_out",

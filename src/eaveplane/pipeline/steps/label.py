@@ -79,7 +79,7 @@ def evidence(frames: Sequence[Frame], laid: Registration, found: tuple[int, ...]
     for done, k in enumerate(found, 1):
         frame, placement = frames[k], laid.placements[k]
         detail = frame.detail()
-        energies.append(lay_on(signal(detail), placement, shape))
+        energies.append(laid.in_its_light(k, lay_on(signal(detail), placement, shape)))
         noises.append(detail.noise)
         inside = covered(placement, shape)
         if laid.focus and k != laid.reference and not (places and places.trusted):

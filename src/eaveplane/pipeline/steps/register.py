@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from ...core.even.drift import Drift, Trim, measure_drift, radius_squared
+from ...core.even.passing import PassingLight, passing_light
 from ...core.gather.detail import LAPLACIAN, POOL, signal
 from ...core.gather.focus import focus_of
 from ...core.register.moved import WORTH, CameraMoved, Moved, moved
@@ -38,7 +39,7 @@ FOUND = ByHand()
 class Register(Step):
     """Frames, near to far, laid on one of them, and what then differs in brightness and colour."""
 
-    name, version = "register", 11
+    name, version = "register", 12
     frames: tuple[FrameStep, ...]
     reference: int
     camera_moved: CameraMoved = "auto"
@@ -57,7 +58,9 @@ class Register(Step):
         else:
             stepped = None
         small = [frame.small() for frame in frames]
-        drifts = measure_drift(small, [placement.at(frames[0].small_level) for placement in placements], self.reference)
+        at_small = [placement.at(frames[0].small_level) for placement in placements]
+        drifts = measure_drift(small, at_small, self.reference)
+        passing = passing_light(small, at_small, drifts, self.reference)
         facts = {
             "reference": self.reference,
             "fits": [placement.matrix.tolist() for placement in placements],
@@ -67,11 +70,15 @@ class Register(Step):
             "model": found.model,
             "focus": [place * 2.0**level for place in stepped.focus] if stepped else None,
             "drifts": [asdict(drift) for drift in drifts],
+            "passing": [light.left if light else None for light in passing],
             "size": frames[0].size,
         }
         for k, placement in enumerate(placements):
             if placement.shift:
                 np.save(folder / f"depth{k}.npy", placement.shift.depth.astype(np.float16))
+        for k, light in enumerate(passing):
+            if light:
+                np.save(folder / f"light{k}.npy", light.gain)
         (folder / "registration.json").write_text(json.dumps(facts))
 
 
@@ -86,7 +93,14 @@ class Registration:
     focus: list[float] | None
     """Where frames are focused, as pixels of blur at full size, near largest; known where the camera moved."""
     drifts: list[Drift]
+    passing: list[PassingLight | None]
     size: tuple[int, int]
+
+    def in_its_light(self, k: int, energy: FloatArray) -> FloatArray:
+        """Fine energy (..., h, w) of frame k, laid on the reference, as the reference's light would show it in places."""
+        light = self.passing[k]
+        h, w = energy.shape[-2:]
+        return energy * light.on((0, 0, w, h), (w, h))[..., 1] if light else energy
 
     @property
     def camera_moved(self) -> bool:
@@ -102,23 +116,29 @@ def open_registration(cache: Cache, key: str) -> Registration:
     shifts = [Shift(np.array(step), array(folder / f"depth{k}.npy").astype(np.float32), size) if step else None for k, step in enumerate(facts["steps"])]
     placements = [Placement(np.array(fit), size, shift) for fit, shift in zip(facts["fits"], shifts, strict=True)]
     drifts = [Drift(**{**drift, "gain": tuple(drift["gain"])}) for drift in facts["drifts"]]
-    return Registration(facts["reference"], placements, [Trust(**told) for told in facts["trusted"]], facts["model"], facts["focus"], drifts, size)
+    passing = [PassingLight(array(folder / f"light{k}.npy"), left) if left is not None else None for k, left in enumerate(facts["passing"])]
+    return Registration(facts["reference"], placements, [Trust(**told) for told in facts["trusted"]], facts["model"], facts["focus"], drifts, passing, size)
 
 
 def registered_frames(frames: list[Frame], names: list[str], laid: Registration, even_out: bool, trims: Sequence[Trim], places: Places | None = None, hand: ByHand = FOUND) -> RegisteredFrames:
     """Readers of registered frames from the cache, evened out and trimmed; see RegisteredFrames."""
 
+    sizes = frames[laid.reference].codes.sizes
+
     def read(k: int, level: int, box: Box) -> FloatArray:
         frame, placement = frames[k], laid.placements[k].at(level)
-        drift, trim = laid.drifts[k] if even_out else Drift(), trims[k].gains()
+        drift, light, trim = (laid.drifts[k], laid.passing[k], trims[k].gains()) if even_out else (Drift(), None, trims[k].gains())
         if k == laid.reference:
             return frame.root(level, box, trim)
         part = placement.source_box(box)
         root = frame.root(level, part, (drift.gain[0] * trim[0], drift.gain[1] * trim[1], drift.gain[2] * trim[2]))
         if drift.falloff:
-            width, height = frame.codes.sizes[level]
+            width, height = sizes[level]
             root *= np.sqrt(1 + np.float32(drift.falloff) * radius_squared(height, width, part))[..., None]
-        return placement.lay(root, box, part)
+        root = placement.lay(root, box, part)
+        if light:
+            root *= np.sqrt(light.on(box, sizes[level]))
+        return root
 
     return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, float(np.median([frame.fine_noise() for frame in frames])), read, places, hand.masks, hand.limits)
 

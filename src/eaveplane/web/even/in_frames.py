@@ -26,7 +26,8 @@ def drift_rows(scene: ScenePage) -> list[dict[str, Any]]:
     trims = {f.id: f.trim for f in scene.recipe.frames}
     if scene.view is None or scene.view.registered is None or scene.plan is None:
         return [{"number": place[f.id], "id": f.id, "trim": f.trim if f.trim != Trim() else None, "measured": False} for f in scene.recipe.kept()]
-    for k, (id, measured) in enumerate(zip(scene.plan.ids, scene.view.registered.drifts, strict=True)):
+    registered = scene.view.registered
+    for k, (id, measured, light) in enumerate(zip(scene.plan.ids, registered.drifts, registered.passing, strict=True)):
         stops = -np.log2(measured.gain)
         rows.append(
             {
@@ -39,8 +40,9 @@ def drift_rows(scene: ScenePage) -> list[dict[str, Any]]:
                 "blue": float(stops[2] - stops[1]),
                 # what the corners of this frame are brighter by
                 "corner": -float(np.log2(1 + measured.falloff)),
+                "passing": light.most_ev() if light else None,
                 "before": measured.before,
-                "left": measured.left,
+                "left": light.left if light else measured.left,
                 "trim": trims[id] if trims[id] != Trim() else None,
             }
         )

@@ -1,0 +1,54 @@
+"""What of the ratio of two pictures is smooth: light that changed in places, as a cloud's shadow does, and not defocus or what moved."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+
+from ...imaging.colour import FloatArray
+
+SMOOTH = (1 / 24, 1 / 48)
+"""Standard deviation of the blur that leaves what is smooth, coarse and fine, in lengths of the picture's long side."""
+STRAY = 0.05
+"""Deviation of log ratio at which a place counts half: something moved there."""
+EXPLAINED = 0.5
+"""Part of what two pictures differ by that has to be smooth. In still scenes it is at most a third, in wind and with parallax too."""
+LARGEST = 0.5
+"""Log ratio beyond which a place counts no more."""
+FEWEST = 0.1
+"""Part of the picture that must be comparable."""
+
+
+def smooth_part(ratio: FloatArray, use: FloatArray) -> FloatArray | None:
+    """The smooth part (h, w, c) of log ratios (h, w, c) within `use` (h, w; 0 or 1), if that is most of them; None if not. It goes to 0 where nothing
+    can be compared."""
+    if use.sum() < FEWEST * use.size:
+        return None
+    rest, found, energy = ratio, np.zeros_like(ratio), _energy(ratio, use)
+    for part in SMOOTH:
+        finer = _blurred(rest, use, part * max(use.shape))
+        left = _energy(rest - finer, use)
+        if not left < (1 - EXPLAINED) * energy:
+            break
+        found, rest, energy = found + finer, rest - finer, left
+    return found if found.any() else None
+
+
+def soft(picture: FloatArray, sigma: float) -> FloatArray:
+    """A picture (h, w[, c]) blurred, with nothing around it."""
+    blurred = cv2.GaussianBlur(np.ascontiguousarray(picture), (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
+    return np.asarray(blurred.reshape(picture.shape), np.float32)
+
+
+def _blurred(ratio: FloatArray, use: FloatArray, sigma: float) -> FloatArray:
+    """Ratios blurred robustly (Cauchy weights)."""
+    weight, found = use, ratio
+    for _ in range(4):
+        found = soft(ratio * weight[..., None], sigma) / (soft(weight, sigma) + np.float32(0.02))[..., None]
+        off = np.abs(ratio - found).max(axis=2)
+        weight = (use / (1 + (off / STRAY) ** 2)).astype(np.float32)
+    return found
+
+
+def _energy(ratio: FloatArray, use: FloatArray) -> float:
+    return float((np.minimum(ratio.mean(axis=2) ** 2, np.float32(LARGEST**2)) * use).sum() / use.sum())
