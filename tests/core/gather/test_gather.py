@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from bench.cards import SIZE, Card, composition, deal, noisy
-from eaveplane.core.gather.composition import alike, exposure_between, glimpse
+from eaveplane.core.gather.composition import alike, exposure_between, exposure_step, glimpse
 from eaveplane.core.gather.split import Taken, split
 
 pytestmark = pytest.mark.slow
@@ -79,3 +79,24 @@ def test_a_cloud_that_passes_leaves_a_composition_what_it_is_and_a_hand_does_not
         shade = 0.7 + 0.3 * np.tanh(2 * cv2.resize(cells / cells.std(), pictures[4].shape[1::-1], interpolation=cv2.INTER_CUBIC))
         assert alike(plain, glimpse(noisy(np.asarray(pictures[4] * shade[..., None], np.float32), 0, rng))) > 0.9
     assert all(alike(plain, glimpse(noisy(hand, 0, rng))) < 0.9 for hand in hands)
+
+
+def test_a_step_of_exposure_is_the_same_everywhere_and_a_shadow_or_another_focus_is_none() -> None:
+    rng = np.random.default_rng(6)
+    pictures, _, _ = composition("thistle", 17.0)
+
+    def curved(light: np.ndarray) -> np.ndarray:
+        """As a camera's own curve renders it."""
+        root = np.sqrt(np.clip(light, 0, 1))
+        return np.asarray((0.4 * root + 0.6 * root**2 * (3 - 2 * root)) ** 2, np.float32)
+
+    for render in (lambda light: light, curved):
+        plain = glimpse(render(noisy(pictures[3], -1, rng)))
+        for ev in (-2.5, -0.3, 0.7):
+            step = exposure_step(plain, glimpse(render(noisy(pictures[3], ev, rng))))
+            assert np.sign(step) == np.sign(ev + 1) and abs(step) > 0.6
+        assert exposure_step(plain, glimpse(render(noisy(pictures[5], 0.5, rng)))) == 0
+    dark = np.ones(pictures[3].shape[:2], np.float32)
+    dark[:, : dark.shape[1] // 2] = 0.5
+    plain, shaded = (glimpse(noisy(np.asarray(pictures[3] * shade[..., None], np.float32), -1, rng)) for shade in (np.ones_like(dark), dark))
+    assert exposure_step(plain, shaded) == 0

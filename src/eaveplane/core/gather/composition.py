@@ -17,8 +17,10 @@ MOST_SHIFT = (18, 12)
 DARKEST, BRIGHTEST = 2.5e-3, 0.93
 ENOUGH = 0.015
 """Part of the picture that must be exposed in both frames for them to be compared."""
-UNEVEN = 0.15, 0.1
-"""Stops, and part of the step, over which a step between two exposures may spread from place to place."""
+UNEVEN = 0.11
+"""Stops by which a step between two exposures may differ among places of one tone."""
+TONES, OPEN = 16, 0.5
+"""Groups of tones, and the brightest in which no channel is clipped yet."""
 LEAST_STRUCTURE = 1.0
 """Norm of the structure, in stops times the root of pixels, below which a frame is as good as blank."""
 SURELY = 0.95
@@ -54,14 +56,16 @@ def exposure_between(a: Glimpse, b: Glimpse) -> float:
 
 
 def exposure_step(a: Glimpse, b: Glimpse) -> float:
-    """By how many stops `b` is exposed more than `a`: 0 where it is brighter in places only, by light that changed; nan as `exposure_between`."""
+    """By how many stops `b` is exposed more than `a`, as `exposure_between`; 0 where that is no step of exposure: it differs among places of one tone, so
+    light or focus changed. A tone curve, which changes tones alike wherever they are, is none of that."""
     brighter = exposure_between(a, b)
-    if brighter == brighter:
-        differing = (b.stops - a.stops)[(a.exposed * b.exposed) > 0]
-        low, high = np.percentile(differing, (10, 90))
-        if high - low > UNEVEN[0] + UNEVEN[1] * abs(brighter):
-            return 0.0
-    return brighter
+    seen = (a.exposed * b.exposed > 0) & (np.maximum(a.stops, b.stops) < np.log2(OPEN))
+    if brighter != brighter or seen.mean() < ENOUGH:
+        return brighter
+    differing, tones = (b.stops - a.stops)[seen], (b.stops + a.stops)[seen]
+    apart = np.concatenate([part - np.median(part) for part in np.array_split(differing[np.argsort(tones)], TONES)])
+    low, high = np.percentile(apart, (10, 90))
+    return brighter if high - low < UNEVEN else 0.0
 
 
 def _structure(stops: FloatArray) -> FloatArray:

@@ -13,6 +13,8 @@ from .octaves import Octaves
 
 PROFILE_ROWS = 48
 _GRID = (36, 24)
+BLURRED = 0.2
+"""Log energy by which wide blur may lower the coarsest octave of a frame."""
 SHARPNESS = 3.0
 """How much more the sharpest frame counts: the power to which energies are raised."""
 
@@ -32,7 +34,10 @@ def _lines(octaves: Sequence[Octaves]) -> tuple[FloatArray, FloatArray, NDArray[
     clear = energy.max(axis=0) > 2 * noise.max(axis=0)
     if clear.sum() < 12:
         clear = np.ones_like(clear)
-    lines = np.log(energy + 0.5 * noise + 1e-12)[:, clear]
+    # brightness must not pass for sharpness; a little less of what is coarse is blur
+    coarse = np.array([float(np.median(np.log(seen.energy[-1] + 1e-9))) for seen in octaves])
+    exposed = coarse - np.clip(coarse, *(np.median(coarse) + (-BLURRED, BLURRED)))
+    lines = np.log(energy + 0.5 * noise + 1e-12)[:, clear] - exposed.astype(np.float32)[:, None]
     rows = np.nonzero(clear)[0]
     return lines - lines.mean(axis=0), np.sqrt(energy.max(axis=0))[clear], rows
 
