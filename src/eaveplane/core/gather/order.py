@@ -36,7 +36,8 @@ def _lines(octaves: Sequence[Octaves]) -> tuple[FloatArray, FloatArray, NDArray[
         clear = np.ones_like(clear)
     # brightness must not pass for sharpness; a little less of what is coarse is blur
     coarse = np.array([float(np.median(np.log(seen.energy[-1] + 1e-9))) for seen in octaves])
-    exposed = coarse - np.clip(coarse, *(np.median(coarse) + (-BLURRED, BLURRED)))
+    middle = float(np.median(coarse))
+    exposed = coarse - np.clip(coarse, middle - BLURRED, middle + BLURRED)
     lines = np.log(energy + 0.5 * noise + 1e-12)[:, clear] - exposed.astype(np.float32)[:, None]
     rows = np.nonzero(clear)[0]
     return lines - lines.mean(axis=0), np.sqrt(energy.max(axis=0))[clear], rows
