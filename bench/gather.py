@@ -52,7 +52,7 @@ def split_outings(seeds: range) -> dict[str, list[int]]:
                 stops = [card.frames[i].ev for i in frames]
 
                 def between(a: int, b: int, frames: list[int] = frames, stops: list[float] = stops, told: str = told, seen: list[Glimpse] = glimpses) -> float:
-                    return stops[b] - stops[a] if told == "with" else exposure_step(seen[frames[a]], seen[frames[b]])
+                    return exposure_step(seen[frames[a]], seen[frames[b]], stops[b] - stops[a] if told == "with" else None)
 
                 positions: dict[int, list[int]] = defaultdict(list)
                 for j, i in enumerate(frames):

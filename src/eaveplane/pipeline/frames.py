@@ -130,9 +130,7 @@ def exposure_groups(metas: Sequence[Metadata], glimpses: Sequence[Glimpse]) -> l
     told = all(s is not None for s in stops)
 
     def between(a: int, b: int) -> float:
-        if told:
-            return (stops[b] or 0.0) - (stops[a] or 0.0)
-        return exposure_step(glimpses[order[a]], glimpses[order[b]])
+        return exposure_step(glimpses[order[a]], glimpses[order[b]], (stops[b] or 0.0) - (stops[a] or 0.0) if told else None)
 
     def same_focus(a: int, b: int) -> bool:
         near, far = metas[order[a]].focus_m, metas[order[b]].focus_m

@@ -19,6 +19,10 @@ ENOUGH = 0.015
 """Part of the picture that must be exposed in both frames for them to be compared."""
 UNEVEN = 0.11
 """Stops by which a step between two exposures may differ among places of one tone."""
+WIDE, UNEVEN_WIDE = 0.9, 0.25
+"""Told steps from which a bracket was meant, and by how much these may differ: by wind."""
+SHOWN = 0.4
+"""Part of a told step that pictures have to show."""
 TONES, OPEN = 16, 0.5
 """Groups of tones, and the brightest in which no channel is clipped yet."""
 LEAST_STRUCTURE = 1.0
@@ -55,17 +59,23 @@ def exposure_between(a: Glimpse, b: Glimpse) -> float:
     return float(np.median((b.stops - a.stops)[seen]))
 
 
-def exposure_step(a: Glimpse, b: Glimpse) -> float:
-    """By how many stops `b` is exposed more than `a`, as `exposure_between`; 0 where that is no step of exposure: it differs among places of one tone, so
-    light or focus changed. A tone curve, which changes tones alike wherever they are, is none of that."""
+def exposure_step(a: Glimpse, b: Glimpse, told: float | None = None) -> float:
+    """By how many stops `b` is exposed more than `a`: as is `told`, or as `exposure_between`.
+
+    It is 0 where that is no step between two exposures of one position: it differs among places of one tone, so light or focus changed; or the pictures show
+    little of what is told, so the camera followed the light. A tone curve changes tones alike wherever they are, and is none of that."""
+    if told == 0:
+        return 0.0
     brighter = exposure_between(a, b)
+    step = brighter if told is None else told
     seen = (a.exposed * b.exposed > 0) & (np.maximum(a.stops, b.stops) < np.log2(OPEN))
     if brighter != brighter or seen.mean() < ENOUGH:
-        return brighter
+        return step
     differing, tones = (b.stops - a.stops)[seen], (b.stops + a.stops)[seen]
     apart = np.concatenate([part - np.median(part) for part in np.array_split(differing[np.argsort(tones)], TONES)])
     low, high = np.percentile(apart, (10, 90))
-    return brighter if high - low < UNEVEN else 0.0
+    limit = UNEVEN if told is None or abs(told) < WIDE else UNEVEN_WIDE
+    return step if high - low < limit and brighter * np.sign(step) >= SHOWN * abs(step) else 0.0
 
 
 def _structure(stops: FloatArray) -> FloatArray:
