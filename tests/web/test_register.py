@@ -113,6 +113,29 @@ def test_a_damaged_registration_is_made_again_under_a_nudge(registered: Page) ->
 
 
 @pytest.mark.anew
+def test_light_that_passed_is_told_and_stays_evened_out_where_a_frame_is_nudged(registered: Page) -> None:
+    page = registered
+    id, cache = page.recipe().kept()[0].id, page.library.cache
+    with page.client.application.test_request_context():
+        plan = opened(page.scene).plan
+        assert plan is not None
+    k = plan.ids.index(id)
+    folder = cache.path(plan.registered.key)
+    told = json.loads((folder / "registration.json").read_text())
+    told["passing"][k] = 0.4
+    (folder / "registration.json").write_text(json.dumps(told))
+    np.save(folder / f"light{k}.npy", np.full((20, 30, 3), 1.5, np.float32))
+    assert page.post(page.at("/register/nudge"), {"frame": id, "x": 2.5, "y": 0, "scale": 0, "turn": 0}).status_code == 200
+    _registered(page)
+    row = re.search(rf'<tr data-frame="{id}".*?</tr>', page.get(page.at("/even")).text, re.S)
+    assert row and "<td>0.6 EV</td>" in row[0] and "<b>0.4</b>" in row[0]
+    page.post(page.at("/undo/register"))
+    # what was made up goes, with the rest
+    cache.drop(plan.registered.key)
+    assert _registered(page)
+
+
+@pytest.mark.anew
 def test_a_registration_that_was_damaged_meanwhile_is_made_again_by_the_work_that_needs_it(registered: Page) -> None:
     page = registered
     with page.client.application.test_request_context():

@@ -42,6 +42,6 @@ class Nudged(Step):
                 facts["fits"][k] = (nudge.matrix(facts["size"]) @ np.array(facts["fits"][k])).tolist()
                 # what was measured is of where it lay before; who moved it has looked
                 facts["trusted"][k] = asdict(Trust(None, None, facts["trusted"][k]["judged"]))
-        for depth in source.glob("depth*.npy"):
-            shutil.copy(depth, folder / depth.name)
+        for beside in source.glob("*.npy"):
+            shutil.copy(beside, folder / beside.name)
         (folder / "registration.json").write_text(json.dumps(facts))
