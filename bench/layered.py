@@ -60,7 +60,7 @@ class Order:
 # ---- grounds ------------------------------------------------------------------------------------------------
 
 
-def _pink(rng: Rng, shape: tuple[int, int], power: float) -> FloatArray:
+def pink(rng: Rng, shape: tuple[int, int], power: float) -> FloatArray:
     """Noise (h, w) of mean 0 and deviation 1 whose amplitude falls with a power of frequency."""
     h, w = shape
     f = np.hypot(np.fft.fftfreq(h)[:, None], np.fft.rfftfreq(w)[None])
@@ -81,9 +81,9 @@ def leaves(rng: Rng, shape: tuple[int, int], ridge: float) -> FloatArray:
         axes = (max(int(8 * radius), 4), max(int(8 * radius * rng.uniform(0.3, 1)), 4))
         colour = tuple(float(v) for v in palette[rng.integers(9)] * rng.uniform(0.4, 1.5))
         cv2.ellipse(canvas, (int(rng.uniform(-0.02, 1.02) * w * over * 8), int(y * h * over * 8)), axes, rng.uniform(0, 180), 0, 360, colour, -1, cv2.LINE_8, 3)
-    ground = cv2.resize(canvas, (w, h), interpolation=cv2.INTER_AREA) * np.exp(0.22 * _pink(rng, shape, 1.0))[..., None]
-    sky = np.float32([0.25, 0.4, 0.7]) * (0.7 + 0.5 * np.linspace(0, 1, h, dtype=np.float32)[:, None, None]) * np.exp(0.2 * _pink(rng, shape, 1.6))[..., None]
-    line = (np.arange(h)[:, None] / h - ridge - 0.03 * _pink(rng, shape, 1.6)[:1]) * h
+    ground = cv2.resize(canvas, (w, h), interpolation=cv2.INTER_AREA) * np.exp(0.22 * pink(rng, shape, 1.0))[..., None]
+    sky = np.float32([0.25, 0.4, 0.7]) * (0.7 + 0.5 * np.linspace(0, 1, h, dtype=np.float32)[:, None, None]) * np.exp(0.2 * pink(rng, shape, 1.6))[..., None]
+    line = (np.arange(h)[:, None] / h - ridge - 0.03 * pink(rng, shape, 1.6)[:1]) * h
     land = np.clip(line + 0.5, 0, 1)[..., None].astype(np.float32)
     return np.asarray(np.clip(land * ground + (1 - land) * sky, 0, 1), np.float32)
 

@@ -9,6 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bench.cards import composition
+from bench.layered import pink
 from eaveplane.core.even.drift import measure_drift, radius_squared
 from eaveplane.core.even.passing import PassingLight, passing_light
 from eaveplane.core.gather.smooth import smooth_part
@@ -66,6 +67,23 @@ def test_defocus_and_a_hand_before_the_lens_are_no_light(landscape: str) -> None
     for radius in (4.0, 15.0):
         assert measured(base, cv2.filter2D(base, -1, disc_of(Lens(), radius), borderType=cv2.BORDER_REFLECT_101))[1] is None
     assert measured(base, hand)[1] is None
+
+
+def test_clouds_that_drift_across_the_sky_are_left_there_while_their_shadows_are_taken_from_the_ground() -> None:
+    rng = np.random.default_rng(0)
+    base, _ = scene("saltpan")
+    down = np.arange(SIZE[1], dtype=np.float32)[:, None] / SIZE[1]
+    heaps = cv2.GaussianBlur(1 / (1 + np.exp(-8 * (pink(rng, (SIZE[1], SIZE[0] + 30), 1.7) - 0.4))), (0, 0), 1.0)
+    ground = np.clip((down - 0.45) / 0.05, 0, 1)
+    shades = [1 - (1 - clouds(rng, 0.5)) * ground for _ in range(2)]
+    frames = [0.45 * base * (shade * (1 + 1.2 * heaps[:, move : move + SIZE[0]] * (1 - np.clip((down - 0.37) / 0.05, 0, 1))))[..., None] for shade, move in zip(shades, (0, 25), strict=True)]
+    _, light = measured(*frames)
+    assert light is not None
+    found = np.log(light.on((0, 0, *SIZE), SIZE).mean(axis=2))
+    off = found - np.log(shades[0] / shades[1])
+    rms = [float(np.sqrt((off[rows] ** 2).mean())) for rows in (down[:, 0] < 0.35, down[:, 0] > 0.5)]
+    print(f"off by {rms[0]:.3f} in the sky, {rms[1]:.3f} on the ground, in log light")
+    assert rms[0] < 0.045 and rms[1] < 0.1
 
 
 def test_a_piece_is_lit_as_the_whole_is_and_so_is_what_lies_around_it() -> None:

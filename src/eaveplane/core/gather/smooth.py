@@ -15,6 +15,12 @@ EXPLAINED = 0.5
 """Part of what two pictures differ by that has to be smooth. In still scenes it is at most a third, in wind and with parallax too."""
 LARGEST = 0.5
 """Log ratio beyond which a place counts no more."""
+AROUND = 1 / 16
+"""Standard deviation, in lengths of the long side, of what is around a place."""
+LOCALLY = 0.4, 0.7
+"""Part of what two pictures differ by around a place that is smooth: none of it is light, all of it is."""
+UNCHANGED = 0.01
+"""Log ratio that says nothing."""
 FEWEST = 0.1
 """Part of the picture that must be comparable."""
 
@@ -31,7 +37,14 @@ def smooth_part(ratio: FloatArray, use: FloatArray) -> FloatArray | None:
         if not left < (1 - EXPLAINED) * energy:
             break
         found, rest, energy = found + finer, rest - finer, left
-    return found if found.any() else None
+    return found * _trusted(ratio, rest, use)[..., None] if found.any() else None
+
+
+def _trusted(ratio: FloatArray, rest: FloatArray, use: FloatArray) -> FloatArray:
+    """How far (h, w; 0 to 1) what was found is light place by place: beside light that changed, clouds may have drifted across the sky, which leaves their edges."""
+    before, after = (soft(p.mean(axis=2) ** 2 * use, AROUND * max(use.shape)) + np.float32(UNCHANGED**2) for p in (ratio, rest))
+    low, high = LOCALLY
+    return soft(np.clip((1 - after / before - low) / (high - low), 0, 1) * use, SMOOTH[0] * max(use.shape)) / (soft(use, SMOOTH[0] * max(use.shape)) + np.float32(1e-3))
 
 
 def soft(picture: FloatArray, sigma: float) -> FloatArray:

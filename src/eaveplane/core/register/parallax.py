@@ -151,7 +151,7 @@ class _Problem:
         """The standard error in pixels of the far basis at the worst corner."""
         w, h = self.size
         basis = _far_basis(unit(np.array([[0, 0], [w - 1, 0], [0, h - 1], [w - 1, h - 1]], np.float64), self.size))
-        return float(np.sqrt(np.einsum("nij,jk,nik->n", basis, covariance, basis).max()))
+        return float(np.sqrt(np.einsum("pxa,ab,pxb->p", basis, covariance, basis).max()))
 
     def _motion(self, parameters: dict[int, Array], depth: Array, weight: dict[int, Array], unsure: Array, cost: float) -> Motion:
         trust = np.zeros(len(self.points))
