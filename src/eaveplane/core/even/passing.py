@@ -23,6 +23,7 @@ COMPARED = 1 / 90
 LEAST = 0.015
 """Log gain in the hundredth of the picture that changed most below which nothing did."""
 MOST = 1.2
+"""Log gain by which a place is changed at most."""
 CELL = 4
 """Pixels of the small picture to a cell of the map."""
 
