@@ -27,6 +27,8 @@ CLIPPED = 0.97
 STRAY = 0.008
 """Deviation of log gain at which a place counts a quarter."""
 MOST_FALLOFF = 0.4
+FEWEST = 200
+"""Pixels of the small pictures that must be comparable."""
 
 
 @dataclass(frozen=True)
@@ -77,7 +79,7 @@ def measure_drift(small: list[FloatArray], placements: Sequence[Placement], refe
         use = (weight > 0.5 * inside) & (mask > 0.5)
         for side in (base, other):
             use &= (side.max(axis=2) < BRIGHTEST) & (side.min(axis=2) > DARKEST)
-        if use.sum() < 200:
+        if use.sum() < FEWEST:
             found.append(Drift())
             continue
         radius = placements[k].lay_maps(radius_squared(height, width), (height, width), repeat_edge=False)

@@ -16,7 +16,7 @@ from ...imaging.colour import FloatArray
 from ...imaging.placement import Placement
 from ...imaging.pyramid import Box, Size
 from ..gather.smooth import smooth_part, soft
-from .drift import DARKEST, Drift, apart, radius_squared, reduced, unclipped
+from .drift import DARKEST, FEWEST, Drift, apart, radius_squared, reduced, unclipped
 
 COMPARED = 1 / 90
 """Standard deviation of the low-pass in which frames are compared, in lengths of the picture's long side."""
@@ -69,7 +69,7 @@ def _between(base: FloatArray, other: FloatArray, placement: Placement, drift: D
     weight = soft(mask, COMPARED * longest) + np.float32(1e-6)
     first, second = (np.maximum(soft(p * mask[..., None], COMPARED * longest) / weight[..., None], DARKEST) for p in (base, laid))
     use = mask * (np.minimum(first, second).min(axis=2) > DARKEST)
-    found = smooth_part(np.log(first / second), use)
+    found = smooth_part(np.log(first / second), use) if use.sum() > FEWEST else None
     if found is None or np.percentile(np.abs(found.mean(axis=2))[use > 0], 99) < LEAST:
         return None
     found = np.clip(found, -MOST, MOST)
