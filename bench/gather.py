@@ -18,8 +18,8 @@ import numpy as np
 
 from bench.cards import SIZE, deal
 from bench.faults import count
-from eaveplane.core.gather.composition import Glimpse, exposure_step, glimpse
-from eaveplane.core.gather.exposures import brackets_of
+from eaveplane.core.gather.composition import Glimpse, glimpse
+from eaveplane.core.gather.exposures import brackets_of, exposure_step
 from eaveplane.core.gather.split import Taken, split
 from eaveplane.fieldcam.landscapes import LANDSCAPES
 from eaveplane.fieldcam.order import Order

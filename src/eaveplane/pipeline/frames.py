@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ..core.even.capture.settings import Capture
-from ..core.gather.composition import Glimpse, exposure_step, glimpse
-from ..core.gather.exposures import brackets_of
+from ..core.gather.composition import Glimpse, glimpse
+from ..core.gather.exposures import brackets_of, exposure_step
 from ..core.gather.octaves import Octaves
 from ..core.gather.order import near_to_far
 from ..imaging.errors import PictureError

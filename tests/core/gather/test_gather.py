@@ -11,7 +11,8 @@ import numpy as np
 import pytest
 
 from bench.cards import SIZE, Card, composition, deal, noisy
-from eaveplane.core.gather.composition import alike, exposure_between, exposure_step, glimpse
+from eaveplane.core.gather.composition import alike, exposure_between, glimpse
+from eaveplane.core.gather.exposures import exposure_step
 from eaveplane.core.gather.split import Taken, split
 
 pytestmark = pytest.mark.slow

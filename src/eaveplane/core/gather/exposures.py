@@ -1,4 +1,4 @@
-"""Exposure brackets inside a focus bracket: which frames are the exposures of one focus position."""
+"""Exposure brackets inside a focus bracket: which frames are the exposures of one focus position, and what a step between two of them looks like."""
 
 from __future__ import annotations
 
@@ -7,6 +7,11 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from itertools import combinations, pairwise
 
+import cv2
+import numpy as np
+
+from .composition import BRIGHTEST, DARKEST, ENOUGH, HEIGHT, WIDTH, Glimpse, exposure_between
+
 LEAST_STEP, LEAST_PAIR = 0.3, 0.9
 """Stops between exposures of a bracket, at least, and between those of a bracket of two."""
 SAME_EXPOSURE = 0.4
@@ -14,6 +19,14 @@ SAME_EXPOSURE = 0.4
 MOST_EXPOSURES = 9
 AGREE = 0.75
 """Part of the focus positions that must have the usual exposures."""
+UNEVEN = 0.05, 0.01
+"""Stops, and part of the step, by which a step between two exposures may differ among places of one tone."""
+WIDE, UNEVEN_WIDE = 0.9, 0.12
+"""Told steps from which a bracket was meant, and by how much these may differ: by wind."""
+SHOWN = 0.4
+"""Part of a told step that pictures have to show."""
+TONES, OPEN = 16, 0.5
+"""Groups of tones, and the brightest in which no channel is clipped yet."""
 
 Between = Callable[[int, int], float]
 """By how many stops the second frame is brighter than the first; nan where that cannot be told."""
@@ -100,3 +113,47 @@ def _consistent(groups: list[list[int]], between: Between, tolerance: float) -> 
         return False
     alike = sum(all(abs(a - b) < 2 * tolerance or not (math.isfinite(a) and math.isfinite(b)) for a, b in zip(first, steps(g), strict=True)) for g in whole)
     return alike >= AGREE * len(whole)
+
+
+def exposure_step(a: Glimpse, b: Glimpse, told: float | None = None) -> float:
+    """By how many stops `b` is exposed more than `a`: as is `told`, or as `exposure_between`.
+
+    It is 0 where that is no step between two exposures of one position: it differs among places of one tone, so light or focus changed; or the pictures show
+    little of what is told, so the camera followed the light. A tone curve changes tones alike wherever they are, and is none of that."""
+    if told == 0:
+        return 0.0
+    brighter = exposure_between(a, b)
+    step = brighter if told is None else told
+    differing = _differing(a, b)
+    if brighter != brighter or differing != differing:
+        return step
+    limit = UNEVEN_WIDE if told is not None and abs(told) >= WIDE else UNEVEN[0] + UNEVEN[1] * abs(step)
+    if differing > limit:
+        # a hand may have moved in between
+        differing = _differing(a, _laid_on(a, b, brighter))
+    return 0.0 if differing > limit or brighter * np.sign(step) < SHOWN * abs(step) else step
+
+
+def _differing(a: Glimpse, b: Glimpse) -> float:
+    """Stops by which most of what is brighter in one glimpse than in the other differs among places of one tone; nan where too little can be compared."""
+    first, second = (cv2.GaussianBlur(g.stops, (0, 0), 0.7) for g in (a, b))
+    seen = (cv2.erode(a.exposed * b.exposed, np.ones((3, 3))) > 0) & (np.maximum(first, second) < np.log2(OPEN))
+    if seen.mean() < ENOUGH:
+        return float("nan")
+    brighter, tones = (second - first)[seen], (second + first)[seen]
+    apart = np.concatenate([part - np.median(part) for part in np.array_split(brighter[np.argsort(tones)], TONES)])
+    return float(np.subtract(*np.percentile(apart, (90, 10))))
+
+
+def _laid_on(a: Glimpse, b: Glimpse, brighter: float) -> Glimpse:
+    """The second glimpse, shifted and turned so that it lies on the first (enhanced correlation: Evangelidis and Psarakis 2008), or as it is where nothing leads
+    there."""
+    low, high = np.log2(DARKEST) + max(brighter, 0), np.log2(BRIGHTEST) + min(brighter, 0)
+    first, second = (np.clip(p, low, high).astype(np.float32) for p in (a.stops + brighter, b.stops))
+    ending = (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 40, 1e-4)
+    try:
+        _, fit = cv2.findTransformECC(first, second, np.eye(2, 3, dtype=np.float32), cv2.MOTION_EUCLIDEAN, ending, None, 3)  # type: ignore[call-overload]
+    except cv2.error:
+        return b
+    stops, exposed = (cv2.warpAffine(p, fit, (WIDTH, HEIGHT), flags=how | cv2.WARP_INVERSE_MAP) for p, how in ((b.stops, cv2.INTER_CUBIC), (b.exposed, cv2.INTER_LINEAR)))
+    return Glimpse(np.asarray(stops, np.float32), (exposed > 0.99).astype(np.float32))
