@@ -12,11 +12,20 @@ import pytest
 from eaveplane.core.register import moved, trust
 from eaveplane.core.register.nudge import Nudge
 from eaveplane.imaging.placement import Shift
+from eaveplane.pipeline.scene import Plan
 from eaveplane.store import jobs
 from eaveplane.web.register import shifted_grid
 from eaveplane.web.scene.opened import opened
 from tests.conftest import done
 from tests.web.conftest import Page
+
+
+def _plan(page: Page) -> Plan:
+    """The steps of the scene as it is decided."""
+    with page.client.application.test_request_context():
+        plan = opened(page.scene).plan
+    assert plan is not None
+    return plan
 
 
 def _registered(page: Page) -> str:
@@ -100,9 +109,7 @@ def test_a_frame_that_costs_much_is_named_and_can_be_kept_with_what_it_has(regis
 def test_a_damaged_registration_is_made_again_under_a_nudge(registered: Page) -> None:
     page = registered
     id, cache = page.recipe().kept()[0].id, page.library.cache
-    with page.client.application.test_request_context():
-        plan = opened(page.scene).plan
-        assert plan is not None
+    plan = _plan(page)
     told = cache.path(plan.registered.key) / "registration.json"
     told.write_text("{}".ljust(told.stat().st_size))
     answer = page.post(page.at("/register/nudge"), {"frame": id, "x": 1.5, "y": 0, "scale": 0, "turn": 0})
@@ -116,9 +123,7 @@ def test_a_damaged_registration_is_made_again_under_a_nudge(registered: Page) ->
 def test_light_that_passed_is_told_and_stays_evened_out_where_a_frame_is_nudged(registered: Page) -> None:
     page = registered
     id, cache = page.recipe().kept()[0].id, page.library.cache
-    with page.client.application.test_request_context():
-        plan = opened(page.scene).plan
-        assert plan is not None
+    plan = _plan(page)
     k = plan.ids.index(id)
     folder = cache.path(plan.registered.key)
     told = json.loads((folder / "registration.json").read_text())
@@ -138,9 +143,7 @@ def test_light_that_passed_is_told_and_stays_evened_out_where_a_frame_is_nudged(
 @pytest.mark.anew
 def test_a_registration_that_was_damaged_meanwhile_is_made_again_by_the_work_that_needs_it(registered: Page) -> None:
     page = registered
-    with page.client.application.test_request_context():
-        plan = opened(page.scene).plan
-        assert plan is not None
+    plan = _plan(page)
     told = page.library.cache.path(plan.registered.key) / "registration.json"
     told.write_text("{}".ljust(told.stat().st_size))
     assert _registered(page)
@@ -150,9 +153,7 @@ def test_a_registration_that_was_damaged_meanwhile_is_made_again_by_the_work_tha
 def test_a_doubtful_fit_is_said_in_plain_words_and_other_references_are_proposed(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(trust, "MOST_ERROR", 0.001)
     page.post(page.at("/register/reference"), {"frame": page.recipe().kept()[1].id})
-    with page.client.application.test_request_context():
-        plan = opened(page.scene).plan
-        assert plan is not None
+    plan = _plan(page)
     # another test may have had it registered so
     page.library.cache.drop(plan.registered.key)
     text = _registered(page)

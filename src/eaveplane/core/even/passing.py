@@ -15,11 +15,9 @@ import numpy as np
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Placement
 from ...imaging.pyramid import Box, Size
-from ..gather.smooth import smooth_part, soft
+from ..gather.smooth import COMPARED, smooth_part, soft
 from .drift import DARKEST, FEWEST, Drift, apart, radius_squared, reduced, unclipped
 
-COMPARED = 1 / 90
-"""Standard deviation of the low-pass in which frames are compared, in lengths of the picture's long side."""
 LEAST = 0.015
 """Log gain in the hundredth of the picture that changed most below which nothing did."""
 MOST = 1.2

@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 
 from ...imaging.colour import FloatArray, luminance
-from .smooth import smooth_part
+from .smooth import COMPARED, smooth_part
 
 WIDTH, HEIGHT = 180, 120
 SCALES = (1.0, 0.965, 1.035)
@@ -51,6 +51,12 @@ def exposure_between(a: Glimpse, b: Glimpse) -> float:
     return float(np.median((b.stops - a.stops)[seen]))
 
 
+def common_tones(a: Glimpse, b: Glimpse, brighter: float) -> tuple[FloatArray, FloatArray]:
+    """Stops (120, 180) of both in the exposure of `b`, which is `brighter` by so many, cut to the tones that either could hold."""
+    low, high = np.log2(DARKEST) + max(brighter, 0), np.log2(BRIGHTEST) + min(brighter, 0)
+    return np.clip(a.stops + brighter, low, high).astype(np.float32), np.clip(b.stops, low, high).astype(np.float32)
+
+
 def _structure(stops: FloatArray) -> FloatArray:
     """Stops, band-passed so that neither focus nor falloff matter."""
     return np.clip(cv2.GaussianBlur(stops, (0, 0), 2) - cv2.GaussianBlur(stops, (0, 0), 14), -1.5, 1.5) * _WINDOW
@@ -62,8 +68,7 @@ def alike(a: Glimpse, b: Glimpse) -> float:
     brighter = exposure_between(a, b)
     if brighter != brighter:
         return float("nan")
-    low, high = np.log2(DARKEST) + max(brighter, 0), np.log2(BRIGHTEST) + min(brighter, 0)
-    first, second = _structure(np.clip(a.stops + brighter, low, high)), _structure(np.clip(b.stops, low, high))
+    first, second = (_structure(stops) for stops in common_tones(a, b, brighter))
     norm = float(np.linalg.norm(first))
     if min(norm, float(np.linalg.norm(second))) < LEAST_STRUCTURE:
         return float("nan")
@@ -97,7 +102,7 @@ def _evenly_lit(a: Glimpse, b: Glimpse, brighter: float, lying: tuple[float, int
     light."""
     stops = _carried(b.stops, *lying)
     use = a.exposed * (_carried(b.exposed, *lying) > 0.99)
-    differing = cv2.GaussianBlur(stops - a.stops - np.float32(brighter), (0, 0), WIDTH / 90) * use
+    differing = cv2.GaussianBlur(stops - a.stops - np.float32(brighter), (0, 0), COMPARED * WIDTH) * use
     light = smooth_part(np.float32(np.log(2)) * differing[..., None], use.astype(np.float32))
     if light is None:
         return -1.0

@@ -10,7 +10,7 @@ from itertools import combinations, pairwise
 import cv2
 import numpy as np
 
-from .composition import BRIGHTEST, DARKEST, ENOUGH, HEIGHT, WIDTH, Glimpse, exposure_between
+from .composition import ENOUGH, HEIGHT, WIDTH, Glimpse, common_tones, exposure_between
 
 LEAST_STEP, LEAST_PAIR = 0.3, 0.9
 """Stops between exposures of a bracket, at least, and between those of a bracket of two."""
@@ -148,8 +148,7 @@ def _differing(a: Glimpse, b: Glimpse) -> float:
 def _laid_on(a: Glimpse, b: Glimpse, brighter: float) -> Glimpse:
     """The second glimpse, shifted and turned so that it lies on the first (enhanced correlation: Evangelidis and Psarakis 2008), or as it is where nothing leads
     there."""
-    low, high = np.log2(DARKEST) + max(brighter, 0), np.log2(BRIGHTEST) + min(brighter, 0)
-    first, second = (np.clip(p, low, high).astype(np.float32) for p in (a.stops + brighter, b.stops))
+    first, second = common_tones(a, b, brighter)
     ending = (cv2.TERM_CRITERIA_COUNT | cv2.TERM_CRITERIA_EPS, 40, 1e-4)
     try:
         _, fit = cv2.findTransformECC(first, second, np.eye(2, 3, dtype=np.float32), cv2.MOTION_EUCLIDEAN, ending, None, 3)  # type: ignore[call-overload]

@@ -7,8 +7,10 @@ import numpy as np
 
 from ...imaging.colour import FloatArray
 
+COMPARED = 1 / 90
+"""Standard deviation of the low-pass in which pictures are compared, in lengths of the picture's long side."""
 SMOOTH = (1 / 24, 1 / 48)
-"""Standard deviation of the blur that leaves what is smooth, coarse and fine, in lengths of the picture's long side."""
+"""Standard deviation of the blur that leaves what is smooth, coarse and fine, in the same."""
 STRAY = 0.05
 """Deviation of log ratio at which a place counts half: something moved there."""
 EXPLAINED = 0.5
@@ -16,7 +18,7 @@ EXPLAINED = 0.5
 LARGEST = 0.5
 """Log ratio beyond which a place counts no more."""
 AROUND = 1 / 16
-"""Standard deviation, in lengths of the long side, of what is around a place."""
+"""Standard deviation of what is around a place, in the same."""
 LOCALLY = 0.4, 0.7
 """Part of what two pictures differ by around a place that is smooth: none of it is light, all of it is."""
 UNCHANGED = 0.01
