@@ -150,7 +150,7 @@ def test_a_veil_is_lifted_by_as_much_as_is_asked_for_and_nothing_is_woven_for_it
 
 
 def test_frames_that_do_not_tell_their_focus_are_woven_by_seams_and_that_is_said(page: Page, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(locating, "locate", lambda read, count, size, detail, guess: Places(tuple(range(count)), 0.97, 1e-6, 1e-6))
+    monkeypatch.setattr(locating, "locate", lambda read, count, size, detail, guess: Places(tuple(range(count)), 0.97, 1e-6, 1e-6, (1.0,) * count))
     monkeypatch.setattr(locating.Locate, "version", 999)
     page.post(page.at("/weave/set"), {"name": "detail", "value": "4"})
     _do(page, "weave")

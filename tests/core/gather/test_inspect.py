@@ -89,6 +89,19 @@ def test_each_fault_is_found_and_nobody_else_is_accused(fault: str) -> None:
         assert found.verdicts[order.index(victim)].evidence
 
 
+def test_a_frame_exposed_otherwise_stays_where_it_is_the_sharpest_and_goes_where_it_has_a_twin(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Though nothing is seen to be lost: it is the same light once it is evened out."""
+    monkeypatch.setattr("eaveplane.core.gather.inspect.losses", lambda *asked: {})
+    for fault, needed in (("settings", True), ("redundant", False)):
+        case = spoil(np.random.default_rng(FAULTS.index(fault)), scene(*SNOW), fault, told=True)
+        victim = case.truth.index(fault)
+        if fault == "redundant":
+            case.frames[victim] = np.minimum(1.9 * case.frames[victim], 1)
+        found, order = look(case)
+        verdict = found.verdicts[order.index(victim)]
+        assert verdict.flaw == "settings" and verdict.needed is needed
+
+
 def test_a_blur_without_direction_leans_nowhere() -> None:
     rng = np.random.default_rng(2)
     pictures = [cv2.GaussianBlur(rng.random((320, 480), np.float32), (0, 0), 1.0)] * 3
@@ -137,6 +150,11 @@ def test_soft_bands_are_told_in_one_sentence() -> None:
 def test_the_order_does_not_depend_on_how_frames_come(order: list[int]) -> None:
     lights = scene(*SNOW).lights[:6]
     octaves = [measure_detail(root(lights[k])).octaves for k in order]
+    assert [order[i] for i in near_to_far(octaves)] == list(range(6))
+    # nor on one that was taken with much more noise
+    rng = np.random.default_rng(3)
+    loud = root(np.maximum(lights[order[2]] + np.sqrt(np.maximum(lights[order[2]], 0) / 300) * rng.standard_normal(lights[0].shape), 0))
+    octaves[2] = measure_detail(loud).octaves
     assert [order[i] for i in near_to_far(octaves)] == list(range(6))
     # frames that show nothing sharp stay as they came
     nothing = Octaves(*(np.zeros((n, 1, 1), np.float32) for n in (6, 6, 4)))

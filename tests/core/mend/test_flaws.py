@@ -68,7 +68,7 @@ class Made:
     def found(self, picture: np.ndarray | None = None, shift: float = 0.0, aside: float = 0.0) -> list[Finding]:
         woven = self.woven() if picture is None else picture
         placements = [Placement(np.array([[1, 0, k * shift + (1 - k) * aside], [0, 1, 0], [0, 0, 1.0]]), (WIDTH, HEIGHT)) for k in range(2)]
-        laid = RegisteredFrames(["a", "b"], 0, (WIDTH, HEIGHT), placements, 20 * NOISE**2, lambda k, level, box: cut(self.frames[k], box), Places((BLUR, 0.0), 0.1, 1e-6, 1e-6))
+        laid = RegisteredFrames(["a", "b"], 0, (WIDTH, HEIGHT), placements, 20 * NOISE**2, lambda k, level, box: cut(self.frames[k], box), Places((BLUR, 0.0), 0.1, 1e-6, 1e-6, (1.0, 1.0)))
         contrasts = np.stack([np.sqrt(signal(measure_detail(root_luma(frame)))) for frame in self.frames]).astype(np.float16)
         seen, luma = examined(laid, self.gates, contrasts, lambda box: cut(woven, box), only_full_size=True)
         return flaws_in(seen, luma, laid.placements)
@@ -264,7 +264,7 @@ def test_a_thing_that_moved_and_is_cut_off_is_a_ghost() -> None:
 def test_small_pictures_are_looked_at_without_complaint(width: int, height: int) -> None:
     frames = [np.random.default_rng(k).random((height, width, 3)).astype(np.float32) for k in range(2)]
     placements = [Placement(np.eye(3), (width, height))] * 2
-    laid = RegisteredFrames(["a", "b"], 0, (width, height), placements, 1e-6, lambda k, level, box: cut(frames[k], box), Places((3.0, 0.0), 0.1, 1e-6, 1e-6))
+    laid = RegisteredFrames(["a", "b"], 0, (width, height), placements, 1e-6, lambda k, level, box: cut(frames[k], box), Places((3.0, 0.0), 0.1, 1e-6, 1e-6, (1.0, 1.0)))
     contrasts = np.stack([np.sqrt(signal(measure_detail(root_luma(frame)))) for frame in frames]).astype(np.float16)
     gates = np.full((2, -(-height // 4), -(-width // 4)), 0.5, np.float32)
     seen, luma = examined(laid, gates, contrasts, lambda box: cut(frames[0], box), only_full_size=True)

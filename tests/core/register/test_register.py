@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 
 import cv2
@@ -16,7 +17,7 @@ from eaveplane.core.even.drift import measure_drift
 from eaveplane.core.gather.detail import Detail, measure_detail
 from eaveplane.core.register.area import common_area
 from eaveplane.core.register.features import find_features
-from eaveplane.core.register.register import register, suggest_reference
+from eaveplane.core.register.register import Registration, register, suggest_reference
 from eaveplane.imaging.formats.registry import read_picture
 from eaveplane.imaging.light import root_luma, root_of, survey
 from eaveplane.imaging.placement import Placement
@@ -53,6 +54,21 @@ def test_fits_lie_where_the_camera_was(name: str, allowed: float, request: pytes
         # drift is put on camera channels, gains are measured in the working space: brightness is comparable
         expected = np.mean(shots.shots[reference].drift) / np.mean(shot.drift)
         assert abs(np.log2(np.mean(gain) / expected)) < 0.03
+
+
+def test_another_exposure_makes_no_difference_to_a_fit(tripod: Set) -> None:
+    """Three stops under, as a sky is exposed beside its foreground."""
+    details, _ = analysed(tripod.paths)
+    dark = details[0].luma * np.float32(math.sqrt(1 / 8))
+
+    def fits(first: np.ndarray) -> Registration:
+        lumas = [first, *(d.luma for d in details[1:])]
+        return register(lambda k: lumas[k], [find_features(luma) for luma in lumas], details[0].level, tripod.truth.reference)
+
+    as_it_was, under = fits(details[0].luma), fits(dark)
+    height, width = dark.shape
+    assert corner_error(under.fits[0], as_it_was.fits[0], (width, height)) < 0.02
+    assert under.trusted[0].verdict == "good" and under.trusted[0].judged > 0.9 * as_it_was.trusted[0].judged
 
 
 def test_a_perspective_is_found_where_there_is_one(tripod: Set) -> None:

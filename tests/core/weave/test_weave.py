@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -10,6 +12,7 @@ from hypothesis import strategies as st
 from eaveplane.core.gather.detail import POOL, covered, measure_detail, pooled_shape, signal
 from eaveplane.core.gather.order import near_to_far, profiles
 from eaveplane.core.masks.strokes import Stroke
+from eaveplane.core.weave.finest import finest, finest_chosen
 from eaveplane.core.weave.labels import aggregate, costs, label_weights
 from eaveplane.core.weave.laid import RegisteredFrames, Weaving
 from eaveplane.core.weave.weave import repaint, touched, weave_box
@@ -161,6 +164,30 @@ def test_quiet_areas_follow_their_surroundings() -> None:
     calm = aggregate(cost, np.full((40, 60), 0.5, np.float32), 1.0).argmin(axis=0)
     assert len(np.unique(wild)) == 3 and (calm[quiet] == 2).mean() > 0.95
     assert (calm[30:] == 0).all() and (calm[:6] == 2).all()
+
+
+def test_one_noisy_frame_does_not_blind_the_choice_among_the_others() -> None:
+    energy = [np.full((3, 12, 12), e, np.float32) for e in (4e-5, 1e-5, 0.0)]
+    reach = [np.ones((12, 12), bool)] * 3
+    quiet, loud = ([np.full(3, n, np.float32) for n in (1e-6, 1e-6, last)] for last in (1e-6, 1e-4))
+    np.testing.assert_allclose(costs(energy, loud, reach), costs(energy, quiet, reach))
+    # what the noisy one shows is held against its own
+    assert costs([energy[2], energy[1], energy[0]], loud, reach).max() < 0.3 < 0.8 < costs(energy, quiet, reach).max()
+
+
+def test_of_the_finest_octave_a_noisy_frame_gives_what_stands_above_its_noise() -> None:
+    rng, noise = np.random.default_rng(12), 1e-4
+    flat = np.full((96, 96, 3), 0.5, np.float32)
+    line = flat.copy()
+    line[:, 48] = 0.15
+    quiet = flat + np.float32(math.sqrt(noise)) * rng.standard_normal(flat.shape, np.float32)
+    loud = line + np.float32(8 * math.sqrt(noise)) * rng.standard_normal(flat.shape, np.float32)
+    reach = [np.ones(flat.shape[:2], bool)] * 2
+    # the finest octave keeps most of white noise, in three channels
+    known, unknown = (finest_chosen([quiet, loud], reach, [2.6 * noise, 2.6 * noise * times])[0] for times in (64, 1))
+    beside = np.s_[8:-8, 8:40]
+    assert known[beside].var() < 2 * finest(quiet)[0][beside].var() < unknown[beside].var() / 4
+    assert known[8:-8, 48].mean() < 0.7 * finest(line)[0][8:-8, 48].mean() < 0
 
 
 def test_gates_shut_out_frames_that_do_not_reach() -> None:

@@ -69,7 +69,7 @@ def first_guess(dioptres: NDArray[np.float64], beyond: set[int], unlike: list[fl
 
 def focus_of(octaves: Sequence[Octaves], placements: Sequence[Placement], dioptres: NDArray[np.float64]) -> NDArray[np.float64]:
     """Where frames in order from near to far are focused (n,), as pixels of radius of the blur disc, rising: two of them blur what the other
-    holds sharp by the difference. `dioptres` (n,) are minus what their files say, nan where they do not."""
+    holds sharp by the difference. `octaves` are those of frames in the same light, `dioptres` (n,) are minus what their files say, nan where they do not."""
     halvings = halvings_of(octaves[0])
     block = BLOCK << halvings
     energies, noises = ([laid(coarser(m, halvings), placement, block) for m, placement in zip(maps, placements, strict=True)] for maps in ([o.energy for o in octaves], [o.noise for o in octaves]))

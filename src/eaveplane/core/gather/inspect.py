@@ -72,15 +72,11 @@ def inspect(
     def on_reference(maps: Sequence[FloatArray]) -> list[FloatArray]:
         return [laid(coarser(m, halvings), placement, block) for m, placement in zip(maps, placements, strict=True)]
 
-    energies = on_reference([f.octaves.energy for f in frames])
-    noises = on_reference([f.octaves.noise for f in frames])
-    slopes = on_reference([f.octaves.slopes for f in frames])
+    # brightness must not pass for sharpness
+    octaves = [f.octaves.lit(gain[1]) for f, gain in zip(frames, gains, strict=True)]
+    energies, noises, slopes = (on_reference(maps) for maps in ([o.energy for o in octaves], [o.noise for o in octaves], [o.slopes for o in octaves]))
     shape = energies[0].shape[1:]
     reach = [reach_of(placement, shape, block) for placement in placements]
-    # brightness must not pass for sharpness
-    for k, gain in enumerate(gains):
-        for maps in (energies[k], noises[k], slopes[k]):
-            maps *= np.float32(gain[1])
     clear = [(e[1] > 2 * CLEAR * n[1]) & r for e, n, r in zip(energies, noises, reach, strict=True)]
     sharpest = np.max([e[1] - CLEAR**2 * n[1] for e, n in zip(energies, noises, strict=True)], axis=0)
     known = (sharpest > 0) & np.all(reach, axis=0)
@@ -105,11 +101,15 @@ def inspect(
     strange = _intruders(frames, placements, gains, defocus, steady)
     past = verdicts.outside(defocus, beyond)
     apart = set(settings) | set(strange)
-    spare = verdicts.redundant(defocus, [k for k in steady if k not in past], apart, [leads.best(k, steady) for k in range(count)])
+    # a frame that may have to go makes no other one redundant
+    spare = verdicts.redundant(defocus, [k for k in steady if k not in past and k not in apart], [leads.best(k, steady) for k in range(count)])
     spare = {k: verdicts.IDLE for k in steady if k in idle and k not in apart and k not in past} | spare
     # what blocks propose, the picture itself has to bear out, all of it together
     asked = [k for k in range(count) if fitting[k] and (k in shaky or k in past or k in apart or k in spare)]
-    found = losses(closely, asked, [k for k in trusted if k not in asked], {k: box for k, (_, box) in strange.items()}, swept, heard)
+    kept = [k for k in trusted if k not in asked]
+    found = losses(closely, asked, kept, {k: box for k, (_, box) in strange.items()}, swept, heard)
+    # once as bright as the others a frame of other settings does no harm: where it is a little sharper, it stays
+    ahead = {k for k in asked if k in settings and leads.best(k, kept) > verdicts.OWN}
     past, spare = verdicts.borne_out(past, spare, steady, set(found))
     good = [k for k in steady if k not in past]
     bands = soft_bands(defocus, [k for k in good if k not in spare], size, dioptres)
@@ -134,7 +134,7 @@ def inspect(
             flaw, (told, box) = "intruder", strange[k]
         elif k in spare:
             flaw, told = "redundant", spare[k]
-        needed = k in found or (not fitting[k] and _needed(defocus, k, good, zone))
+        needed = k in found or k in ahead or (not fitting[k] and _needed(defocus, k, good, zone))
         rows = verdicts.rows_of(zone, block, size[1]) if share else (0.0, 0.0)
         told_of_frames.append(Verdict(flaw, verdicts.but(told, found.get(k)) if flaw and needed else told, round(share, 4), rows, round(blur, 2), needed, box))
     soft = soft_map(defocus, good)

@@ -34,6 +34,10 @@ class Octaves:
     noise: FloatArray
     slopes: FloatArray
 
+    def lit(self, gain: float) -> Octaves:
+        """What a frame would show in so many times the light."""
+        return Octaves(self.energy * np.float32(gain), self.noise * np.float32(gain), self.slopes * np.float32(gain))
+
 
 def block_shape(height: int, width: int) -> tuple[int, int]:
     """(h, w) of the maps of a frame."""

@@ -38,7 +38,8 @@ def _lines(octaves: Sequence[Octaves]) -> tuple[FloatArray, FloatArray, NDArray[
     coarse = np.array([float(np.median(np.log(seen.energy[-1] + 1e-9))) for seen in octaves])
     middle = float(np.median(coarse))
     exposed = coarse - np.clip(coarse, middle - BLURRED, middle + BLURRED)
-    lines = np.log(energy + 0.5 * noise + 1e-12)[:, clear] - exposed.astype(np.float32)[:, None]
+    # noise of one frame must not either: all are held against what rises above the noisiest
+    lines = np.log(energy + 0.5 * noise.max(axis=0) + 1e-12)[:, clear] - exposed.astype(np.float32)[:, None]
     rows = np.nonzero(clear)[0]
     return lines - lines.mean(axis=0), np.sqrt(energy.max(axis=0))[clear], rows
 

@@ -175,7 +175,7 @@ def borne_out(past: dict[int, str], spare: dict[int, str], steady: list[int], ne
     return ends, {k: v for k, v in spare.items() if k not in needed} | inner
 
 
-def redundant(defocus: Defocus, good: list[int], protected: set[int], best_lead: Sequence[float]) -> dict[int, str]:
+def redundant(defocus: Defocus, good: list[int], best_lead: Sequence[float]) -> dict[int, str]:
     """Frames whose neighbours cover all they cover, the cheapest to leave out first; of two alike, the softer."""
     found: dict[int, str] = {}
     known = defocus.known
@@ -186,8 +186,6 @@ def redundant(defocus: Defocus, good: list[int], protected: set[int], best_lead:
         now = defocus.least(left)
         best: tuple[float, int, float] | None = None
         for k in left:
-            if k in protected:
-                continue
             without = defocus.least([j for j in left if j != k])
             own = known & (defocus.radius(k) <= now + 1e-6)
             if not own.any():

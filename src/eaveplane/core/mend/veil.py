@@ -24,7 +24,7 @@ from ...imaging.soft import soft
 from ..weave.laid import MARGIN, Piece, RegisteredFrames, Weaving, piece_of, wide_of
 from ..weave.places import evened_luma
 from ..weave.planes import explanations
-from ..weave.ways.joint_light import BLOCK, MOST_SUMMED, energy_of, left_by, lengthened, to_sum, woven_piece
+from ..weave.ways.joint_light import BLOCK, MOST_SUMMED, counted_of, left_by, lengthened, to_sum, woven_piece
 from .found import Detail, Fronts, detail_of, disc_of, extended, in_pixels, octaves_of
 from .fronts import QUIET, Lift, Sheaf, lift, own_detail, shown_around
 
@@ -297,10 +297,11 @@ def _left_by_one(sheaf: Sheaf, luma: FloatArray) -> tuple[FloatArray, FloatArray
     spectrum = waves.of(list(bands))
     alone = [planes for planes in explanations(sheaf.places.at) if len(planes) == 1]
     some = np.unique(np.round(np.linspace(0, len(alone) - 1, min(len(alone), MOST_TRIED))).astype(int))
-    left = np.min([left_by(alone[i], sheaf.places, waves, spectrum) for i in some], axis=0)
-    left = np.maximum(left - len(luma) * sheaf.places.evened, 0).astype(np.float32)
+    counted = counted_of(bands, sheaf.places)
+    left = np.min([left_by(alone[i], sheaf.places, waves, spectrum, counted) for i in some], axis=0)
+    left = np.maximum(left - counted.noise, 0).astype(np.float32)
     size = (luma.shape[2], luma.shape[1])
-    return np.asarray(cv2.resize(left, size, interpolation=cv2.INTER_LINEAR), np.float32), np.asarray(cv2.resize(energy_of(bands), size, interpolation=cv2.INTER_LINEAR), np.float32)
+    return np.asarray(cv2.resize(left, size, interpolation=cv2.INTER_LINEAR), np.float32), np.asarray(cv2.resize(counted.energy, size, interpolation=cv2.INTER_LINEAR), np.float32)
 
 
 def _in_cells(energy: FloatArray, piece: Piece) -> FloatArray:

@@ -29,6 +29,8 @@ TURNED, FREE = ((0.1, 0.02),), ((0.3, 0.02), (0.1, 0.04))
 of the picture measured."""
 FEWEST_TILES = 60
 """Tiles of a frame from which on it has a say in that."""
+LIGHT_CELLS, DARKEST = 24, 1e-3
+"""Cells across, of which half tell by how much a frame is exposed otherwise, and the root light that none of them goes below."""
 STILL = 0.6
 """Movement of the corners, in pixels of the picture measured, below which another round would find little."""
 
@@ -81,7 +83,14 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
     inside = working_inside(size, fits)
     kept: dict[int, FloatArray] = {}
     pairs: list[Tiles] = []
-    for k, bands in enumerate(side_by_side(lambda i: banded(warp(luma(i), fits[i], (0, 0, *size), repeat_edge=True)), range(count))):
+    standard = _coarse(luma(reference))
+
+    def seen(k: int) -> FloatArray:
+        laid = warp(luma(k), fits[k], (0, 0, *size), repeat_edge=True)
+        # tiles mind a contrast that differs: what another exposure makes of it is no difference of things
+        return banded(laid * np.float32(np.median(standard / _coarse(laid))))
+
+    for k, bands in enumerate(side_by_side(seen, range(count))):
         heard(k / count)
         kept[k] = bands
         noise = _band_noise(bands[0])
@@ -100,6 +109,11 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
             return turning
     free = adjust(count, reference, pairs, size, HOMOGRAPHY)
     return free if state.model == HOMOGRAPHY or _supported(plain, free, FREE) else plain
+
+
+def _coarse(luma: FloatArray) -> FloatArray:
+    """Where a frame is dark and where it is bright, at a few pixels across."""
+    return np.asarray(np.maximum(cv2.resize(luma, (LIGHT_CELLS, LIGHT_CELLS), interpolation=cv2.INTER_AREA), DARKEST), np.float32)
 
 
 def _fewer(fine: Adjustment, halved: Adjustment) -> bool:

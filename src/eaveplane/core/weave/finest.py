@@ -14,6 +14,8 @@ from ...imaging.soft import soft
 
 FINE_WINDOW, FAINT = 0.85, 6.0
 """Pixels (sigma) in which the finest octave of frames is compared, and the energy, in noise, below which they are averaged rather."""
+LOUDER = 3.0
+"""What noisier frames have more noise than the quietest, so many times, stands for nothing: it has peaks, and a frame that is chosen brings it along."""
 BELOW, ABOVE = 0.15, 0.2
 """By these parts of the range that frames show around a pixel the picture may be darker or brighter."""
 
@@ -33,13 +35,14 @@ def _energy(band: np.ndarray, out: np.ndarray) -> None:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _add_chosen(band: np.ndarray, strength: np.ndarray, most: np.ndarray, inside: np.ndarray, out: np.ndarray, total: np.ndarray) -> None:
-    """Add a frame's band (h, w, 3) by the fourth power of its strength (h, w), as part of the most of any, where it reaches."""
+def _add_chosen(band: np.ndarray, strength: np.ndarray, most: np.ndarray, inside: np.ndarray, noisier: float, out: np.ndarray, total: np.ndarray, noise: np.ndarray) -> None:
+    """Add a frame's band (h, w, 3) by the fourth power of its strength (h, w), as part of the most of any, where it reaches, and its noise."""
     for j in range(band.shape[0]):
         for i in range(band.shape[1]):
             part = (strength[j, i] / most[j, i]) ** 2
-            weight = part * part * np.float32(inside[j, i]) + np.float32(1e-6)
+            weight = part * part / np.float32(noisier) * np.float32(inside[j, i]) + np.float32(1e-6)
             total[j, i] += weight
+            noise[j, i] += weight * np.float32(noisier)
             for c in range(3):
                 out[j, i, c] += weight * band[j, i, c]
 
@@ -51,19 +54,26 @@ def energy_in(band: FloatArray) -> FloatArray:
     return out
 
 
-def finest_chosen(frames: Sequence[FloatArray], reach: Sequence[NDArray[np.bool_]], noise: float) -> tuple[FloatArray, FloatArray]:
-    """The finest octave (h, w, 3) of frames in root light, the stronger preferred, and its energy above noise, in noise (h, w)."""
+def finest_chosen(frames: Sequence[FloatArray], reach: Sequence[NDArray[np.bool_]], noises: Sequence[float]) -> tuple[FloatArray, FloatArray]:
+    """The finest octave (h, w, 3) of frames in root light, the stronger preferred, and its energy above noise, in noise (h, w). `noises` (n) are
+    the variances of noise in it."""
+    quietest = min(noises)
     bands = [finest(frame)[0] for frame in frames]
-    total, out = np.zeros(bands[0].shape[:2], np.float32), np.zeros_like(bands[0])
-    # where none rises above noise all are averaged
-    strengths = [soft(energy_in(band), FINE_WINDOW) * np.float32(1 / (FAINT * noise)) + np.float32(1) for band in bands]
+    total, noise, out = (np.zeros(bands[0].shape[:dims], np.float32) for dims in (2, 2, 3))
+
+    def strength_of(band: FloatArray, own: float) -> FloatArray:
+        above = soft(energy_in(band), FINE_WINDOW) - np.float32(LOUDER * (own - quietest))
+        # where none rises above noise all are averaged
+        return np.asarray(np.maximum(above, 0) * np.float32(1 / (FAINT * quietest)) + np.float32(1), np.float32)
+
+    strengths = [strength_of(band, own) for band, own in zip(bands, noises, strict=True)]
     most = strengths[0]
     for strength in strengths[1:]:
         most = np.maximum(most, strength)
-    for band, strength, inside in zip(bands, strengths, reach, strict=True):
-        _add_chosen(band, strength, most, inside, out, total)
+    for band, strength, inside, own in zip(bands, strengths, reach, noises, strict=True):
+        _add_chosen(band, strength, most, inside, own / quietest, out, total, noise)
     out /= total[..., None]
-    return out, np.maximum(soft(energy_in(out), 1.5) * np.float32(1 / noise) - np.float32(1), 0)
+    return out, np.maximum(soft(energy_in(out), 1.5) * total / (np.float32(quietest) * noise) - np.float32(1), 0)
 
 
 def bounded(picture: FloatArray, frames: Sequence[FloatArray]) -> FloatArray:

@@ -30,12 +30,14 @@ STEP, JUMP = 0.10, 0.35
 def costs(energies: list[FloatArray], noises: list[FloatArray], reach: list[NDArray[np.bool_]]) -> FloatArray:
     """Cost (n, h, w) of each frame everywhere, 0 for the one with most detail.
 
-    `energies` are (bands, h, w) with the noise taken off, on the common grid; `noises` (bands,).
+    `energies` are (bands, h, w) with the noise taken off, on the common grid; `noises` (bands,). Detail is held against the noise of the frame
+    that has it, or of most.
     """
     total = np.zeros((len(energies), *energies[0].shape[1:]), np.float32)
     for band, trust in enumerate(BAND_TRUST):
-        most = np.max([e[band] for e in energies], axis=0)
-        noise = CLEAR * max(float(n[band]) for n in noises)
+        bands, own = np.stack([e[band] for e in energies]), np.array([n[band] for n in noises], np.float32)
+        most = bands.max(axis=0)
+        noise = np.float32(CLEAR) * np.maximum(own, np.median(own))[bands.argmax(axis=0)]
         clear = trust * most / (most + noise)
         for k, energy in enumerate(energies):
             total[k] += clear * (1 - energy[band] / np.maximum(most, 1e-12))

@@ -28,6 +28,8 @@ DARK = 0.05
 """Root light below which noise may be clipped."""
 LEAST_NOISE = 1e-7
 """Variance of noise that even frames without any are taken to have: models are never quite right."""
+NOT_NOISE = 2.0
+"""Times by which the quietest that frames show may differ for other reasons than noise."""
 QUIETEST = 10.0
 """Percent of quiet tiles that are taken for noise alone."""
 
@@ -57,8 +59,8 @@ def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, 
     detail_in, noise_in = set(detailed.tolist()), set(quiet.tolist())
     seen = _Patch.read(read, count, (0, 0, *size), True) if whole else None
 
-    def told(i: int) -> tuple[FloatArray | None, list[FloatArray], list[FloatArray]]:
-        """Of a tile the frames' bands, if they are to tell focus, and energies of its fine and finest detail, if they are to tell noise."""
+    def told(i: int) -> tuple[FloatArray | None, list[list[FloatArray]]]:
+        """Of a tile the frames' bands, if they are to tell focus, and energies of their fine and finest detail and of colours in it, if it is to tell noise."""
         y, x = corners[i]
         tells_noise = i in noise_in
         patch = _Patch.read(read, count, (x - margin, y - margin, side + 2 * margin, side + 2 * margin), tells_noise) if seen is None else seen
@@ -67,36 +69,51 @@ def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, 
         full = np.s_[top : top + side, left : left + side]
         piece = patch.bands[:, *half] if i in detail_in else None
         if not tells_noise:
-            return piece, [], []
+            return piece, []
         lit = patch.lit[full]
-        return piece, [_energy(b[half] - cv2.GaussianBlur(b[half], (0, 0), 0.8))[lit[::2, ::2]] for b in patch.bands], [_energy(e[full])[lit] for e in patch.finest]
+        fine = [_energy(b[half] - cv2.GaussianBlur(b[half], (0, 0), 0.8))[lit[::2, ::2]] for b in patch.bands]
+        return piece, [fine, *([_energy(e[full])[lit] for e in every] for every in (patch.finest, patch.colours))]
 
     tiles = list(side_by_side(told, wanted))
-    pieces = np.stack([piece for piece, _, _ in tiles if piece is not None])
-    fine, finest = [tile[1] for tile in tiles if tile[1]], [tile[2] for tile in tiles if tile[2]]
-    noise, noise_finest = (max(LEAST_NOISE, float(np.median([_quietest([tile[k] for tile in tiles]) for k in range(count)]))) for tiles in (fine, finest))
+    pieces = np.stack([piece for piece, _ in tiles if piece is not None])
+    calm_tiles = [energies for _, energies in tiles if energies]
+    floors = np.array([[max(LEAST_NOISE, _quietest([tile[of][k] for tile in calm_tiles])) for k in range(count)] for of in range(3)])
+    times = _noisier(floors)
+    noise, noise_finest = (float(v) for v in np.median(floors[:2, times == 1], axis=1))
     found, left = _placed(pieces, noise, guess)
-    return Places(tuple(float(u) for u in found), left, noise, noise_finest)
+    return Places(tuple(float(u) for u in found), left, noise, noise_finest, tuple(float(v) for v in times))
+
+
+def _noisier(floors: NDArray[np.float64]) -> NDArray[np.float64]:
+    """How many times the noise (n,) of the quieter frames each has, by the quietest (m, n) that they show of detail and of colours in it: where
+    nothing is plain a sharp frame has more detail, but hardly of another colour in every pixel. 1 for those that do not clearly have more."""
+    times = (floors / np.percentile(floors, 25, axis=1, method="lower", keepdims=True)).min(axis=0)
+    return np.minimum(np.maximum(1, (times / NOT_NOISE) ** 2), np.maximum(1, times))
 
 
 @dataclass(frozen=True, eq=False)
 class _Patch:
     """What all frames show in a box: `bands` (n, h/2, w/2) of evened luminance; if it is to tell noise the `finest` octave (n, h, w) in root
-    light, and where it is not dark (h, w)."""
+    light, `colours` in it, and where it is not dark (h, w)."""
 
     bands: FloatArray
     finest: FloatArray
+    colours: FloatArray
     lit: NDArray[np.bool_]
 
     @staticmethod
     def read(read: Callable[[int, Box], FloatArray], count: int, box: Box, quiet: bool) -> _Patch:
-        def one(k: int) -> tuple[FloatArray, FloatArray, FloatArray]:
+        def one(k: int) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
             root = read(k, box)
             luma = halved_luma(light_of(root))
-            return (luma, np.sqrt(np.square(bands_of(root, 1)[0]).sum(axis=2)), root.mean(axis=2)) if quiet else (luma, luma[:0], luma[:0])
+            if not quiet:
+                return luma, luma[:0], luma[:0], luma[:0]
+            band = bands_of(root, 1)[0]
+            colours = band[..., ::2] - band[..., 1:2]
+            return luma, np.sqrt(np.square(band).sum(axis=2)), np.sqrt(np.square(colours).sum(axis=2)), root.mean(axis=2)
 
-        lumas, finest, light = zip(*side_by_side(one, list(range(count))), strict=True)
-        return _Patch(evened_luma(np.stack(lumas))[0], np.stack(finest), sum(light) > DARK * count)
+        lumas, finest, colours, light = zip(*side_by_side(one, list(range(count))), strict=True)
+        return _Patch(evened_luma(np.stack(lumas))[0], np.stack(finest), np.stack(colours), sum(light) > DARK * count)
 
 
 def _energy(band: FloatArray) -> FloatArray:

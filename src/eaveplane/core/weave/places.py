@@ -40,12 +40,13 @@ NOTHING = 0.9
 @dataclass(frozen=True)
 class Places:
     """Where frames are focused (n,) in pixels of blur, what these places leave unexplained (0 to 1), and the variance of noise: of a
-    pixel of `evened` pictures, and of the finest octave of all channels."""
+    pixel of `evened` pictures, and of the finest octave of all channels, in most frames, and how many times that frames (n,) have."""
 
     at: tuple[float, ...]
     unexplained: float
     evened: float
     finest: float
+    noisier: tuple[float, ...]
 
     @property
     def trusted(self) -> bool:
@@ -55,11 +56,11 @@ class Places:
     def halved(self, level: int) -> Places:
         """The same for pictures halved `level` times: noise shrinks by half with every halving, its variance by a quarter."""
         less = 0.25**level
-        return Places(tuple(u * 0.5**level for u in self.at), self.unexplained, self.evened * less, self.finest * less)
+        return Places(tuple(u * 0.5**level for u in self.at), self.unexplained, self.evened * less, self.finest * less, self.noisier)
 
     def of(self, frames: Sequence[int]) -> Places:
         """The same for some of the frames."""
-        return Places(tuple(self.at[k] for k in frames), self.unexplained, self.evened, self.finest)
+        return Places(tuple(self.at[k] for k in frames), self.unexplained, self.evened, self.finest, tuple(self.noisier[k] for k in frames))
 
 
 def evened(light: Sequence[FloatArray]) -> tuple[FloatArray, FloatArray]:

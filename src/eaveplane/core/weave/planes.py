@@ -74,31 +74,31 @@ def _spaced(rising: NDArray[np.float64], least: float) -> list[float]:
 
 
 @lru_cache(MOST_KEPT)
-def unexplained_by(places: tuple[float, ...], planes: Planes, width: float) -> Table:
-    """Weights (n, n, STEPS) by which waves of all frames sum up to what planes cannot explain of each frame. The waves are
-    those of pictures in cells of `width` pixels."""
+def unexplained_by(places: tuple[float, ...], planes: Planes, width: float, noisier: tuple[float, ...]) -> Table:
+    """Weights (n, n, STEPS) by which waves of all frames sum up to what planes cannot explain of each frame, planes being told by quiet frames
+    first: `noisier` (n) is how many times their noise frames have. The waves are those of pictures in cells of `width` pixels."""
     seen = disc_left(COARSE[:, None, None] / width * (np.array(places)[None, :, None] - np.array(planes)))
-    turned = np.swapaxes(seen, 1, 2)
+    turned = np.swapaxes(seen, 1, 2) * (min(noisier) / np.array(noisier))
     kept = np.eye(len(places)) - seen @ np.linalg.solve(turned @ seen + 1e-3 * np.eye(len(planes)), turned)
     return _spread(np.moveaxis(kept, 0, 2))
 
 
 @lru_cache(MOST_KEPT)
-def weights_of(places: tuple[float, ...], planes: Planes, error: float) -> Table:
+def weights_of(places: tuple[float, ...], planes: Planes, error: float, noisier: tuple[float, ...]) -> Table:
     """Weights (n, STEPS) of the frames' waves in the best linear estimate (Wiener) of the sum of pictures in `planes`.
 
     Best in the mean over pictures whose energy lies in the planes in equal parts, a little of it where other frames are focused;
-    `error` is what noise has of their energy at one cycle a pixel. The mean is kept as it is.
+    `error` is what noise has of their energy at one cycle a pixel, `noisier` (n) how many times that frames have. The mean is kept as it is.
     """
     n, m = len(places), len(planes)
     at, part = np.concatenate([planes, places]), np.concatenate([np.full(m, (1 - OTHERS) / m), np.full(n, OTHERS / n)])
     seen = disc_left(COARSE[:, None, None] * (np.array(places)[None, :, None] - at))
     both = np.einsum("fiz,fjz,z->fij", seen, seen, part)
     spectrum = np.maximum(COARSE, 1 / 512) ** SLOPE
-    ridge = (error * spectrum * 2 / m + (RIDGE if m > 1 else SINGLE_RIDGE)) * 2 / n
+    ridge = (np.outer(error * spectrum, noisier) * 2 / m + (RIDGE if m > 1 else SINGLE_RIDGE)) * 2 / n
     if max(np.abs(np.array(places) - plane).min() for plane in planes) > BETWEEN:
-        ridge += UNLIKE * spectrum
-    found = np.linalg.solve(both + ridge[:, None, None] * np.eye(n), np.einsum("fjz,z->fj", seen, part)[..., None])[..., 0]
+        ridge += UNLIKE * spectrum[:, None]
+    found = np.linalg.solve(both + ridge[:, :, None] * np.eye(n), np.einsum("fjz,z->fj", seen, part)[..., None])[..., 0]
     return _spread((found / found[:1].sum(axis=1, keepdims=True)).T)
 
 

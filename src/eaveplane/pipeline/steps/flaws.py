@@ -60,12 +60,12 @@ def contrasts_of(cache: Cache, woven: Weave, laid: RegisteredFrames) -> NDArray[
     """Roots of the fine energies (n, 3, h, w) of the frames that are woven by themselves, on the pooled grid, in the light to which they are evened out."""
     registered, numbers = woven.labelled.registered, woven.labelled.found
     found, shape = open_registration(cache, registered.key), pooled_shape(laid.size[1], laid.size[0])
-    gains = [(found.drifts[k].gain[1] if woven.even_out else 1.0) * woven.trims[k].gains()[1] for k in numbers]
     out = np.empty((len(numbers), BANDS, *shape), np.float16)
 
     def one(i: int) -> None:
-        energy = lay_on(signal(open_frame(cache, registered.frames[numbers[i]]).detail()), laid.placements[i], shape) * gains[i]
-        out[i] = np.sqrt(found.in_its_light(numbers[i], energy) if woven.even_out else energy)
+        k = numbers[i]
+        energy = lay_on(signal(open_frame(cache, registered.frames[k]).detail()), laid.placements[i], shape) * woven.trims[k].gains()[1]
+        out[i] = np.sqrt(found.evened(k, energy) if woven.even_out else energy)
 
     for _ in side_by_side(one, range(len(numbers))):
         pass

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -30,7 +31,7 @@ from .step import Step
 class Label(Step):
     """Label weights of the frames that were registered, from their detail; 0 for those whose masks are not found, if only some are."""
 
-    name, version = "label", 6
+    name, version = "label", 7
     registered: Register | Nudged
     located: Locate | None
     quiet: float
@@ -79,11 +80,12 @@ def evidence(frames: Sequence[Frame], laid: Registration, found: tuple[int, ...]
     for done, k in enumerate(found, 1):
         frame, placement = frames[k], laid.placements[k]
         detail = frame.detail()
-        energies.append(laid.in_its_light(k, lay_on(signal(detail), placement, shape)))
-        noises.append(detail.noise)
+        # brightness must not pass for sharpness
+        energies.append(laid.evened(k, lay_on(signal(detail), placement, shape)))
+        noises.append(np.float32(laid.gain(k)) * detail.noise)
         inside = covered(placement, shape)
         if laid.focus and k != laid.reference and not (places and places.trusted):
-            inside &= ~_elsewhere(frame, placement, standard, laid.focus[k] - laid.focus[laid.reference], shape)
+            inside &= ~_elsewhere(frame, placement, laid.gain(k), standard, laid.focus[k] - laid.focus[laid.reference], shape)
         reach.append(inside)
         tell(done / len(found))
     guide = np.asarray(cv2.resize(standard, shape[::-1], interpolation=cv2.INTER_AREA), np.float32)
@@ -93,13 +95,13 @@ def evidence(frames: Sequence[Frame], laid: Registration, found: tuple[int, ...]
     return Evidence(len(frames), found, costs(energies, noises, reach), reach, guide, texture)
 
 
-def _elsewhere(frame: Frame, placement: Placement, standard: FloatArray, apart: float, shape: tuple[int, int]) -> NDArray[np.bool_]:
+def _elsewhere(frame: Frame, placement: Placement, gain: float, standard: FloatArray, apart: float, shape: tuple[int, int]) -> NDArray[np.bool_]:
     """Where (h, w) a frame taken by a camera that moved shows something else than the reference, of luma `standard`; `apart` is the distance of their foci in
-    pixels of the full size."""
+    pixels of the full size, `gain` makes it as bright."""
     level = frame.detail().level
     height, width = standard.shape
-    noise = frame.fine_noise() / LAPLACIAN / 4.0**level
-    return contradicts(placement.at(level).lay(frame.luma(), (0, 0, width, height)), standard, abs(apart) / 2**level, noise, shape)
+    noise = gain * frame.fine_noise() / LAPLACIAN / 4.0**level
+    return contradicts(placement.at(level).lay(frame.luma() * np.float32(math.sqrt(gain)), (0, 0, width, height)), standard, abs(apart) / 2**level, noise, shape)
 
 
 def open_labels(cache: Cache, key: str) -> FloatArray:

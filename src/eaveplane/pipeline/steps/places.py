@@ -29,7 +29,7 @@ BAND = 1
 class Locate(Step):
     """Places of the frames, two or more, that are woven by themselves."""
 
-    name, version = "places", 6
+    name, version = "places", 7
     registered: Register | Nudged
     found: tuple[int, ...]
 
@@ -38,10 +38,11 @@ class Locate(Step):
         readers = registered_frames(frames, [frame.key for frame in self.registered.frames], laid, True, [Trim()] * len(frames))
         frames, placements = [frames[k] for k in self.found], [laid.placements[k] for k in self.found]
         width, height = frames[0].size
-        detail = np.max([lay_on(signal(frame.detail()), placement, pooled_shape(height, width))[BAND] for frame, placement in zip(frames, placements, strict=True)], axis=0)
+        shape = pooled_shape(height, width)
+        detail = np.max([laid.evened(k, lay_on(signal(frame.detail()), laid.placements[k], shape))[BAND] for k, frame in zip(self.found, frames, strict=True)], axis=0)
         ticket.tell(0.2)
         metres = np.array([math.nan if frame.meta.focus_m is None else frame.meta.focus_m for frame in frames])
-        guess = focus_of([frame.octaves() for frame in frames], placements, -1 / metres)
+        guess = focus_of([frame.octaves().lit(laid.gain(k)) for frame, k in zip(frames, self.found, strict=True)], placements, -1 / metres)
         ticket.tell(0.3)
         found = locate(lambda k, box: readers.read(self.found[k], 0, box), len(frames), frames[0].size, detail, guess)
         (folder / "places.json").write_text(json.dumps(asdict(found) if found else None))
@@ -50,4 +51,4 @@ class Locate(Step):
 def open_places(cache: Cache, key: str) -> Places | None:
     """The places of a key; None where the pictures do not tell them."""
     found = json.loads((cache.path(key) / "places.json").read_text())
-    return Places(**{**found, "at": tuple(found["at"])}) if found else None
+    return Places(**{**found, "at": tuple(found["at"]), "noisier": tuple(found["noisier"])}) if found else None

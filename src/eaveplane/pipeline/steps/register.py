@@ -39,7 +39,7 @@ FOUND = ByHand()
 class Register(Step):
     """Frames, near to far, laid on one of them, and what then differs in brightness and colour."""
 
-    name, version = "register", 12
+    name, version = "register", 13
     frames: tuple[FrameStep, ...]
     reference: int
     camera_moved: CameraMoved = "auto"
@@ -52,15 +52,20 @@ class Register(Step):
         level = frames[0].detail().level
         found = register(lambda k: frames[k].luma(), [frame.features() for frame in frames], level, self.reference, lambda share: ticket.tell(0.6 * share))
         placements = [Placement(fit, frame.size) for fit, frame in zip(found.fits, frames, strict=True)]
-        stepped = _moved(frames, found, placements, lambda share: ticket.tell(0.6 + 0.35 * share)) if self.camera_moved != "no" and len(frames) > 1 else None
+        small = [frame.small() for frame in frames]
+
+        def drifts_of(placements: list[Placement]) -> list[Drift]:
+            return measure_drift(small, [placement.at(frames[0].small_level) for placement in placements], self.reference)
+
+        stepped = None
+        if self.camera_moved != "no" and len(frames) > 1:
+            stepped = _moved(frames, found, placements, [drift.gain[1] for drift in drifts_of(placements)], lambda share: ticket.tell(0.6 + 0.35 * share))
         if stepped and (self.camera_moved == "yes" or stepped.believed()):
             placements = stepped.placements
         else:
             stepped = None
-        small = [frame.small() for frame in frames]
-        at_small = [placement.at(frames[0].small_level) for placement in placements]
-        drifts = measure_drift(small, at_small, self.reference)
-        passing = passing_light(small, at_small, drifts, self.reference)
+        drifts = drifts_of(placements)
+        passing = passing_light(small, [placement.at(frames[0].small_level) for placement in placements], drifts, self.reference)
         facts = {
             "reference": self.reference,
             "fits": [placement.matrix.tolist() for placement in placements],
@@ -96,11 +101,15 @@ class Registration:
     passing: list[PassingLight | None]
     size: tuple[int, int]
 
-    def in_its_light(self, k: int, energy: FloatArray) -> FloatArray:
-        """Fine energy (..., h, w) of frame k, laid on the reference, as the reference's light would show it in places."""
+    def gain(self, k: int) -> float:
+        """What frame k's luminance is multiplied by to be as bright as the reference."""
+        return self.drifts[k].gain[1]
+
+    def evened(self, k: int, energy: FloatArray) -> FloatArray:
+        """Fine energy (..., h, w) of frame k, laid on the reference, as the reference's light would show it."""
         light = self.passing[k]
         h, w = energy.shape[-2:]
-        return energy * light.on((0, 0, w, h), (w, h))[..., 1] if light else energy
+        return energy * np.float32(self.gain(k)) * (light.on((0, 0, w, h), (w, h))[..., 1] if light else np.float32(1))
 
     @property
     def camera_moved(self) -> bool:
@@ -140,7 +149,8 @@ def registered_frames(frames: list[Frame], names: list[str], laid: Registration,
             root *= np.sqrt(light.on(box, sizes[level]))
         return root
 
-    return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, float(np.median([frame.fine_noise() for frame in frames])), read, places, hand.masks, hand.limits)
+    noise = float(np.median([frame.fine_noise() * (laid.gain(k) if even_out else 1) for k, frame in enumerate(frames)]))
+    return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, noise, read, places, hand.masks, hand.limits)
 
 
 def laid_beside(laid: RegisteredFrames, cache: Cache, beside: Mapping[str, Register], trim: Trim) -> RegisteredFrames:
@@ -153,13 +163,14 @@ def laid_beside(laid: RegisteredFrames, cache: Cache, beside: Mapping[str, Regis
     return replace(laid, beside={name: opened(name, step) for name, step in there.items()})
 
 
-def _moved(frames: list[Frame], found: Found, placements: list[Placement], progress: Callable[[float], None]) -> Moved | None:
-    """Where frames lie if the camera moved between them; None where that cannot be told."""
+def _moved(frames: list[Frame], found: Found, placements: list[Placement], gains: list[float], progress: Callable[[float], None]) -> Moved | None:
+    """Where frames lie if the camera moved between them; None where that cannot be told. `gains` make them as bright as the reference."""
     metres = np.array([math.nan if frame.meta.focus_m is None else frame.meta.focus_m for frame in frames])
-    focus = -focus_of([frame.octaves() for frame in frames], placements, -1 / metres)
+    focus = -focus_of([frame.octaves().lit(gain) for frame, gain in zip(frames, gains, strict=True)], placements, -1 / metres)
     level = frames[0].detail().level
     scale = 2.0**level
-    details = [blurred(np.sqrt(signal(frame.detail())[0]), 1.5) for frame in frames]
-    noise = float(np.median([frame.fine_noise() for frame in frames])) / LAPLACIAN / scale**2
+    details = [blurred(np.sqrt(gain * signal(frame.detail())[0]), 1.5) for frame, gain in zip(frames, gains, strict=True)]
+    noise = float(np.median([gain * frame.fine_noise() for frame, gain in zip(frames, gains, strict=True)])) / LAPLACIAN / scale**2
     fits = [scaled(fit, scale) for fit in found.fits]
-    return moved(lambda k: frames[k].luma(), [frame.features() for frame in frames], details, POOL / scale, fits, focus / scale, found.reference, noise, frames[0].size, progress)
+    features = [frame.features() for frame in frames]
+    return moved(lambda k: frames[k].luma() * np.float32(math.sqrt(gains[k])), features, details, POOL / scale, fits, focus / scale, found.reference, noise, frames[0].size, progress)

@@ -54,6 +54,8 @@ PAIR_COST, ALL_COST = 1.8, 0.4
 and are taken to leave this part of the energy."""
 RELATIVE = 0.04
 """Part of the energy that may be unexplained: discs are never quite right."""
+WHOLE_NOISE = 2.0
+"""Noise of evened pictures, of what the quietest of their finest detail tells of it: a loud frame has all of it."""
 USED, LEAST_USED = 0.1, 0.01
 """An explanation is worth its sum where its share exceeds the first in more than the second of the place."""
 CLEAR = 4.0
@@ -113,20 +115,21 @@ class Told:
 def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -> Told:
     """Try what single planes, pairs of planes and all together leave unexplained of frames (h, w, 3) in linear light."""
     bands, coarse = evened(light)
-    n, noise = len(bands), places.evened
+    noise = places.evened
     waves = around.halved()
     spectrum = waves.of(list(bands))
-    energy = energy_of(bands)
+    counted = counted_of(bands, places)
+    energy, of_all = counted.energy, counted.noise
     tried = explanations(places.at)
     around_it = soft(energy, AROUND) + 10 * noise
     costs, least = [], np.full(energy.shape, np.inf, np.float32)
     for planes in tried:
         if len(planes) > 2:
-            costs.append(n * noise + ALL_COST * energy)
+            costs.append(of_all + ALL_COST * energy)
             continue
-        left = left_by(planes, places, waves, spectrum)
-        least = np.minimum(least, left - n * noise)
-        costs.append((left + n * noise + RELATIVE * energy) * (1 if len(planes) == 1 else PAIR_COST))
+        left = left_by(planes, places, waves, spectrum, counted)
+        least = np.minimum(least, left - of_all)
+        costs.append((left + of_all + RELATIVE * energy) * (1 if len(planes) == 1 else PAIR_COST))
     cost = np.stack(costs)
     # the better explanation is preferred by the fourth power
     share = np.square(cost.min(axis=0) / cost)
@@ -143,16 +146,35 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
     return Told([tried[i] for i in used], np.asarray(kept, np.float32), strength, np.broadcast_to(single, energy.shape), apart)
 
 
-def energy_of(bands: FloatArray) -> FloatArray:
-    """The energy (h/2, w/2) of the sharpest of evened frames."""
-    return np.asarray(np.max([soft(b * b, WINDOW) for b in bands], axis=0), np.float32)
+@dataclass(frozen=True, eq=False)
+class Counted:
+    """How much frames count where they are held against each other: the `energy` (h/2, w/2) of the sharpest and the `noise` of all so counted,
+    and the `parts` (n) of (h/2, w/2); None where all have the same noise and count alike."""
+
+    energy: FloatArray
+    noise: FloatArray | float
+    parts: list[FloatArray] | None
 
 
-def left_by(planes: Planes, places: Places, waves: Waves, spectrum: FloatArray) -> FloatArray:
-    """Energy (h/2, w/2), noise and all, that planes leave unexplained of the evened frames whose waves these are."""
+def counted_of(bands: FloatArray, places: Places) -> Counted:
+    """Noisier ones of evened frames (n, h/2, w/2) count for less where detail is weak, and for as much as others where models err by more than noise."""
+    own, noise = [soft(b * b, WINDOW) for b in bands], np.float32(places.evened)
+    if max(places.noisier) == 1:
+        return Counted(np.asarray(np.max(own, axis=0), np.float32), len(bands) * places.evened, None)
+    noises = [np.float32(1 + WHOLE_NOISE * (times - 1)) * noise for times in places.noisier]
+    above = np.max([np.maximum(energy - theirs, 0) for energy, theirs in zip(own, noises, strict=True)], axis=0)
+    error = noise + np.float32(RELATIVE) * above
+    parts = [error / (error + theirs - noise) for theirs in noises]
+    of_all = np.sum([theirs * part for theirs, part in zip(noises, parts, strict=True)], axis=0)
+    return Counted(np.max([energy * part for energy, part in zip(own, parts, strict=True)], axis=0), of_all, parts)
+
+
+def left_by(planes: Planes, places: Places, waves: Waves, spectrum: FloatArray, counted: Counted) -> FloatArray:
+    """Energy (h/2, w/2), noise and all, that planes leave unexplained of the evened frames whose waves these are, as they count."""
     left = np.zeros(waves.shape, np.float32)
-    for weights in unexplained_by(places.at, planes, 2.0):
-        cv2.accumulateSquare(waves.picture(spectrum, weights)[0], left)
+    for k, weights in enumerate(unexplained_by(places.at, planes, 2.0, places.noisier)):
+        rest = waves.picture(spectrum, weights)[0]
+        cv2.accumulateProduct(rest, rest if counted.parts is None else rest * counted.parts[k], left)
     return soft(left, WINDOW)
 
 
@@ -179,7 +201,7 @@ def summed(light: Sequence[FloatArray], told: Told, places: Places, noise: float
     spectrum = waves.of(light)
     out = np.zeros((3, height, width), np.float32)
     for planes, part, strength in zip(told.used, told.share, told.strength, strict=True):
-        picture = waves.picture(spectrum, weights_of(places.at, planes, _noise_in(strength, noise)))
+        picture = waves.picture(spectrum, weights_of(places.at, planes, _noise_in(strength, noise), places.noisier))
         wide = cv2.resize(part, (width, height), interpolation=cv2.INTER_LINEAR)
         for total, plane in zip(out, picture, strict=True):
             cv2.accumulateProduct(wide, plane, total)
@@ -194,15 +216,15 @@ def lengthened(piece: Piece) -> Lengthened:
     return Lengthened((height, width), before, (before[0] + after[0], before[1] + after[1]))
 
 
-def joined(frames: Sequence[FloatArray], linear: FloatArray, told: Told, reach: Sequence[NDArray[np.bool_]], places: Places) -> FloatArray:
-    """The sharp picture (h, w, 3) in root light, of the linear one and of what is chosen of the finest octave of frames (h, w, 3)."""
+def joined(frames: Sequence[FloatArray], linear: FloatArray, told: Told, reach: Sequence[NDArray[np.bool_]], places: Places, noises: Sequence[float]) -> FloatArray:
+    """The sharp picture (h, w, 3) in root light, of the linear one and of what is chosen of the finest octave of frames (h, w, 3), which have `noises`."""
     size = (linear.shape[1], linear.shape[0])
     step = float(np.median(np.diff(np.sort(places.at)))) if len(places.at) > 1 else 0.0
     beside = float(np.clip((step - EDGE_FROM) / EDGE_OVER, EDGE_LEAST, EDGE_MOST))
     alone = ALONE + ALONE_MORE * float(np.clip(step - 1, 0, ALONE_LARGE))
     single = np.clip((cv2.resize(told.single, size, interpolation=cv2.INTER_LINEAR) - SINGLE_FROM) / (SINGLE_TO - SINGLE_FROM), 0, 1)
     fine, rest = finest(root_of(np.maximum(linear, 0)))
-    chosen, clear = finest_chosen(frames, reach, places.finest)
+    chosen, clear = finest_chosen(frames, reach, noises)
     part = (np.float32(beside) + np.float32(alone - beside) * single) * clear / (clear + np.float32(CLEAR))
     return bounded(rest + chosen + part[..., None] * (fine - chosen), frames)
 
@@ -238,11 +260,12 @@ def woven_piece(piece: Piece, summing: Sequence[int]) -> tuple[FloatArray, dict[
     """Picture (h, w, 3) and masks (h, w) of all that was read of a piece, of which the frames `summing` are summed."""
     assert piece.laid.places is not None
     masks = weights_in(piece)
-    places, around = piece.laid.places.of(summing).halved(piece.level), lengthened(piece)
+    all_places, around = piece.laid.places.halved(piece.level), lengthened(piece)
+    places = all_places.of(summing)
     light = [light_of(piece.pictures[k]) for k in summing]
     told = explained(light, places, around)
     linear = summed(light, told, places, max(piece.laid.noise * 0.25**piece.level / LAPLACIAN, BY_FINEST * places.finest), around)
-    picture = joined(list(piece.pictures.values()), linear, told, list(piece.reach.values()), places)
+    picture = joined(list(piece.pictures.values()), linear, told, list(piece.reach.values()), places, [all_places.finest * all_places.noisier[k] for k in piece.pictures])
     moved = soft(np.clip((told.left - MOVED[0]) / (MOVED[1] - MOVED[0]), 0, 1).astype(np.float32), 3)
     if moved.max() > BARELY:
         # masks go on telling where each frame is the sharpest
@@ -260,7 +283,7 @@ def of_one_moment(piece: Piece) -> Piece:
     """The piece without those parts of frames that show something else than the reference does. Frames focused farther from it than can be
     judged as they are keep their part: what they show at a smaller size cost solid things their sharp frames."""
     assert piece.laid.places is not None
-    places, standard = piece.laid.places.halved(piece.level).at, piece.laid.reference
+    places, standard, noisier = piece.laid.places.halved(piece.level).at, piece.laid.reference, piece.laid.places.noisier
     apart = {k: abs(places[k] - places[standard]) for k in piece.pictures if k != standard}
     judged = [k for k, pixels in apart.items() if pixels <= WIDEST]
     if standard not in piece.pictures or not judged:
@@ -269,7 +292,7 @@ def of_one_moment(piece: Piece) -> Piece:
     theirs, noise, cells = halve(root_luma(piece.pictures[standard])), piece.laid.noise * 0.25 ** (piece.level + 1) / LAPLACIAN, (-(-height // POOL), -(-width // POOL))
     gates = dict(piece.gates)
     for k in judged:
-        elsewhere = contradicts(halve(root_luma(piece.pictures[k])), theirs, apart[k] / 2, noise, cells)
+        elsewhere = contradicts(halve(root_luma(piece.pictures[k])), theirs, apart[k] / 2, noise * (noisier[k] + noisier[standard]) / 2, cells)
         shut = cv2.resize(elsewhere.astype(np.uint8), (width, height), interpolation=cv2.INTER_NEAREST) > 0
         gates[k] = np.where(shut & piece.reach[standard], np.float32(0), gates[k])
     return replace(piece, gates=gates)
