@@ -1,5 +1,5 @@
 """Stacks as strangers send them, against truth and against the best of the textbooks: many frames and two, JPEG, wrong gains, strong noise,
-distortion that changes with focus, small apertures, shadows of clouds, a shuffled order.
+distortion that changes with focus, small apertures, shadows of clouds, other sensitivities and exposures, a shuffled order.
 
 `python -m bench.strangers` makes them in .bench/strangers/ once and prints the table; `python -m bench.strangers sixty:700 …` does others.
 Frames are told nothing but the reference, veils are lifted and frames left out as `stack` does by itself.
@@ -20,9 +20,11 @@ from bench import run
 from bench.layered import Order, kept
 from bench.score import corner_error
 from bench.ways import TEXTBOOK, Truth, by_seed, of_textbooks, told_of
-from eaveplane.imaging.colour import decode_srgb, encode_srgb
+from eaveplane.imaging.colour import FloatArray, decode_srgb, encode_srgb
 
 Codes = np.ndarray
+LOUD, UNDER = 800.0, 3000.0
+"""Electrons at white in frames of a higher sensitivity, and in one that is exposed too little."""
 Rng = np.random.Generator
 QUALITY = 90
 """Of JPEG files."""
@@ -59,6 +61,21 @@ def _shaded(codes: Codes, rng: Rng, along: float) -> Codes:
     return np.round(encode_srgb(np.clip(light, 0, 1)) * 65535).astype(np.uint16)
 
 
+def _grained(light: FloatArray, rng: Rng, electrons: float) -> Codes:
+    grain = rng.standard_normal(light.shape).astype(np.float32) * np.sqrt(np.maximum(light, 0) / np.float32(electrons))
+    return np.round(encode_srgb(np.clip(light + grain, 0, 1)) * 65535).astype(np.uint16)
+
+
+def _loud(codes: Codes, rng: Rng, along: float) -> Codes:
+    """Nearer than the middle at a higher sensitivity, as against wind."""
+    return _grained(decode_srgb(np.asarray(codes / 65535.0, np.float32)), rng, LOUD) if along < -0.01 else codes
+
+
+def _under(codes: Codes, rng: Rng, along: float) -> Codes:
+    """The nearest three stops under."""
+    return _grained(decode_srgb(np.asarray(codes / 65535.0, np.float32)) / 8, rng, UNDER) if along == -0.5 else codes
+
+
 def _few(order: Order) -> Order:
     return replace(order, count=2, step_px=6.0)
 
@@ -76,13 +93,16 @@ KINDS: dict[str, tuple[str, Callable[[Order], Order], Callable[[Codes, Rng, floa
     "two": ("two frames far apart", _few, _as_shot),
     "stopped": ("a small aperture", _stopped, _as_shot),
     SHADED: ("shadows of clouds that pass, not over the reference", lambda o: replace(o, count=max(3, o.count)), _shaded),
+    "loud": ("nearer frames at a higher sensitivity", lambda o: replace(o, count=max(3, o.count)), _loud),
+    "under": ("the nearest frame three stops under", lambda o: replace(o, count=max(3, o.count)), _under),
     "shuffled": ("in any order", lambda o: replace(o, count=max(5, o.count)), _as_shot),
     "sixteen": ("sixteen frames", lambda o: replace(o, count=16, step_px=max(0.8, o.step_px / 3)), _as_shot),
     "many": ("twenty-six frames", lambda o: replace(o, count=26, step_px=max(0.5, o.step_px / 5)), _as_shot),
     "sixty": ("sixty frames", lambda o: replace(o, count=60, step_px=0.3), _as_shot),
 }
 """What is said of a kind, what becomes of the order for a stack by seed, and of the codes of a frame."""
-SETS = (*(f"{kind}:{700 + i}" for i, kind in enumerate(kind for kind in KINDS if kind != SHADED)), *(f"{SHADED}:{seed}" for seed in (740, 741, 742)))
+LATER = {SHADED: (740, 741, 742), "loud": (750, 751), "under": (752, 753)}
+SETS = (*(f"{kind}:{700 + i}" for i, kind in enumerate(kind for kind in KINDS if kind not in LATER)), *(f"{kind}:{seed}" for kind, seeds in LATER.items() for seed in seeds))
 
 
 def sent(kind: str, paths: list[Path], reference: int, folder: Path, seed: int) -> tuple[list[Path], int, list[int]]:
