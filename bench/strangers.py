@@ -32,14 +32,22 @@ BENT = 1.5
 """Pixels at the corners by which the frames at both ends differ in distortion."""
 
 
+def _light_of(codes: Codes) -> FloatArray:
+    return decode_srgb(np.asarray(codes / 65535.0, np.float32))
+
+
+def _codes_of(light: np.ndarray) -> Codes:
+    return np.round(encode_srgb(np.clip(light, 0, 1).astype(np.float32)) * 65535).astype(np.uint16)
+
+
 def _as_shot(codes: Codes, rng: Rng, along: float) -> Codes:
     return codes
 
 
 def _gained(codes: Codes, rng: Rng, along: float) -> Codes:
     """Each channel 2 % brighter or darker, which nothing tells."""
-    light = decode_srgb(np.asarray(codes / 65535.0, np.float32)) * np.float32(1 + 0.02 * rng.standard_normal(3))
-    return np.round(encode_srgb(np.clip(light, 0, 1)) * 65535).astype(np.uint16)
+    light = _light_of(codes) * np.float32(1 + 0.02 * rng.standard_normal(3))
+    return _codes_of(light)
 
 
 def _bent(codes: Codes, rng: Rng, along: float) -> Codes:
@@ -57,23 +65,23 @@ def _shaded(codes: Codes, rng: Rng, along: float) -> Codes:
     h, w = codes.shape[:2]
     cells = np.asarray(cv2.GaussianBlur(rng.standard_normal((40, 60)).astype(np.float32), (0, 0), 6), np.float32)
     clouds = np.asarray(cv2.resize(cells / cells.std(), (w, h), interpolation=cv2.INTER_CUBIC), np.float32)
-    light = decode_srgb(np.asarray(codes / 65535.0, np.float32)) * (0.75 + 0.25 * np.tanh(2 * clouds))[..., None]
-    return np.round(encode_srgb(np.clip(light, 0, 1)) * 65535).astype(np.uint16)
+    light = _light_of(codes) * (0.75 + 0.25 * np.tanh(2 * clouds))[..., None]
+    return _codes_of(light)
 
 
 def _grained(light: FloatArray, rng: Rng, electrons: float) -> Codes:
     grain = rng.standard_normal(light.shape).astype(np.float32) * np.sqrt(np.maximum(light, 0) / np.float32(electrons))
-    return np.round(encode_srgb(np.clip(light + grain, 0, 1)) * 65535).astype(np.uint16)
+    return _codes_of(light + grain)
 
 
 def _loud(codes: Codes, rng: Rng, along: float) -> Codes:
     """Nearer than the middle at a higher sensitivity, as against wind."""
-    return _grained(decode_srgb(np.asarray(codes / 65535.0, np.float32)), rng, LOUD) if along < -0.01 else codes
+    return _grained(_light_of(codes), rng, LOUD) if along < -0.01 else codes
 
 
 def _under(codes: Codes, rng: Rng, along: float) -> Codes:
     """The nearest three stops under."""
-    return _grained(decode_srgb(np.asarray(codes / 65535.0, np.float32)) / 8, rng, UNDER) if along == -0.5 else codes
+    return _grained(_light_of(codes) / 8, rng, UNDER) if along == -0.5 else codes
 
 
 def _few(order: Order) -> Order:
@@ -101,7 +109,8 @@ KINDS: dict[str, tuple[str, Callable[[Order], Order], Callable[[Codes, Rng, floa
     "sixty": ("sixty frames", lambda o: replace(o, count=60, step_px=0.3), _as_shot),
 }
 """What is said of a kind, what becomes of the order for a stack by seed, and of the codes of a frame."""
-LATER = {SHADED: (740, 741, 742), "loud": (750, 751), "under": (752, 753)}
+LATER: dict[str, tuple[int, ...]] = {SHADED: (740, 741, 742), "loud": (750, 751), "under": (752, 753)}
+"""Kinds that came when seeds of the others were taken, with theirs."""
 SETS = (*(f"{kind}:{700 + i}" for i, kind in enumerate(kind for kind in KINDS if kind not in LATER)), *(f"{kind}:{seed}" for kind, seeds in LATER.items() for seed in seeds))
 
 
