@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from unittest.mock import patch
 
 import cv2
 import numpy as np
@@ -41,12 +42,13 @@ def test_whole_pixels_shift_exactly(dx: int, dy: int) -> None:
     np.testing.assert_array_equal(moved, picture[40 - dy : 80 - dy, 40 - dx : 100 - dx])
 
 
-@given(st.floats(0.97, 1.03), st.floats(-2, 2), st.floats(-9, 9), st.floats(-9, 9), st.floats(-1e-5, 1e-5))
-@settings(max_examples=25)
+@given(st.floats(0.97, 1.03), st.floats(-2, 2), st.floats(-9, 9), st.floats(-9, 9), st.floats(-1e-4, 1e-4))
+@settings(max_examples=40)
 def test_rows_then_columns_is_the_same_as_both_at_once(scale: float, degrees: float, dx: float, dy: float, bend: float) -> None:
     picture, fit = _smooth(), _fit(scale, degrees, dx, dy, bend)
     box = (25, 25, 110, 70)
-    quick = warp(picture, fit, box, repeat_edge=True)
+    with patch.object(resample, "_warp", side_effect=AssertionError("that much is resampled in two passes")):
+        quick = warp(picture, fit, box, repeat_edge=True)
     whole = np.empty_like(quick)
     resample._warp(picture, np.linalg.inv(fit), box[0], box[1], whole, resample._TABLE, True)
     assert np.abs(quick - whole).max() < 2e-3

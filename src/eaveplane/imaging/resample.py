@@ -13,10 +13,8 @@ from .rows import by_rows
 PHASE_BITS = 10
 PHASES = 1 << PHASE_BITS
 TAPS = 6
-MOST_TURN = 0.12
-"""Sum of the sines of turn and shear up to which rows and columns can be resampled one after the other."""
-MOST_BEND = 1e-5
-"""Change of scale a pixel up to which they can; frames are bent by a tenth of it."""
+MOST_LEAN = 0.12
+"""By how much rows and columns of one picture lean in the other, summed, up to which they can be resampled one after the other."""
 
 
 def _lanczos_table() -> FloatArray:
@@ -96,8 +94,9 @@ def _weights(at: np.ndarray, table: np.ndarray, start: np.ndarray, weights: np.n
 def _warp_in_two(source: np.ndarray, fore: np.ndarray, back: np.ndarray, x0: int, y0: int, out: np.ndarray, table: np.ndarray, edge: bool) -> None:
     """The same as `_warp` in a pass along rows and one along columns.
 
-    Fits are near the identity, so over long runs of a line the taps move on with the pixels and only weights
-    change; these runs are what the compiler makes vectors of.
+    The first takes a row's pixels to the columns that they end in, wherever in them: so it is exact under perspective, too. Fits are near
+    the identity, so over long runs of a line the taps move on with the pixels and only weights change; these runs are what the
+    compiler makes vectors of.
     """
     height, width, channels = source.shape
     rows, cols = out.shape[:2]
@@ -188,12 +187,22 @@ def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int
     planes = np.ascontiguousarray(planes, np.float32)
     back = np.linalg.inv(to_target)
     fore = np.linalg.inv(back)
-    bent = np.abs(back[2, :2]).max() > MOST_BEND * abs(back[2, 2])
-    if not bent and abs(fore[0, 1]) + abs(fore[1, 0]) < MOST_TURN * abs(fore[0, 0]):
+    if _upright(back, box):
         by_rows(lambda a, b: _warp_in_two(planes, fore, back, x, y + a, out[a:b], _TABLE, repeat_edge), height, width)
     else:
         by_rows(lambda a, b: _warp(planes, back, x, y + a, out[a:b], _TABLE, repeat_edge), height, width)
     return out if source.ndim == 3 else out[..., 0]
+
+
+def _upright(back: NDArray[np.float64], box: tuple[int, int, int, int]) -> bool:
+    """Whether rows and columns of a box (x, y, w, h) hardly lean where `back` (3, 3) takes it, in none of its corners."""
+    x, y, width, height = box
+    there = np.array([[x, y, 1], [x + width, y, 1], [x, y + height, 1], [x + width, y + height, 1]]) @ back.T
+    depth = there[:, 2] * np.sign(back[2, 2])
+    if not (depth > 0).all():
+        return False
+    slopes = np.abs(back[:2, :2] * there[:, 2, None, None] - there[:, :2, None] * back[2, :2])
+    return bool((slopes[:, 0, 1] + slopes[:, 1, 0] < MOST_LEAN * np.minimum(slopes[:, 0, 0], slopes[:, 1, 1])).all())
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")

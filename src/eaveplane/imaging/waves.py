@@ -63,11 +63,16 @@ class Waves:
                 cv2.dft(wide, out[n, c])
         return out
 
+    def sums(self, waves: FloatArray, weights: FloatArray) -> FloatArray:
+        """Waves (m, c, H, W) of sums of pictures whose `waves` (n, c, H, W) are weighed by `weights` (m, n, STEPS), given at FREQUENCIES."""
+        out: FloatArray = np.empty((len(weights), *waves.shape[1:]), np.float32)
+        for total, some in zip(out, weights, strict=True):
+            _weigh(waves, self._index, some, np.empty(waves.shape[3], np.float32), total)
+        return out
+
     def picture(self, waves: FloatArray, weights: FloatArray) -> FloatArray:
         """The sum (c, h, w) of pictures whose `waves` (n, c, H, W) are weighed by `weights` (n, STEPS), given at FREQUENCIES."""
-        count, height, width = waves.shape[1:]
-        out: FloatArray = np.empty((count, height, width), np.float32)
-        _weigh(waves, self._index, np.ascontiguousarray(weights, np.float32), np.empty(width, np.float32), out)
+        out = self.sums(waves, np.ascontiguousarray(weights, np.float32)[None])[0]
         (h, w), (top, left) = self.shape, self._before
         for plane in out:
             cv2.idft(plane, plane, cv2.DFT_SCALE)

@@ -16,7 +16,7 @@ from eaveplane.core.weave.finest import bounded
 from eaveplane.core.weave.laid import RegisteredFrames, Weaving
 from eaveplane.core.weave.locate import locate
 from eaveplane.core.weave.places import NOTHING, TILE, Places, evened, place_among, shared_energies
-from eaveplane.core.weave.planes import LEAST_APART, disc_left, explanations, unexplained_by, weights_of
+from eaveplane.core.weave.planes import LEAST_APART, disc_left, explained_by, explanations, weights_of
 from eaveplane.core.weave.ways.joint_light import BLOCK, MOST_SUMMED
 from eaveplane.core.weave.weave import masks_in, weave_box, woven_by
 from eaveplane.imaging.light import light_of, root_of
@@ -75,7 +75,8 @@ def test_planes_explain_what_they_show(places: list[float], data: st.DataObject)
     """Waves that discs around the frames' places make of pictures in planes are what those planes leave nothing of, whatever the noise."""
     planes = tuple(data.draw(st.lists(st.floats(min(places) - 1, max(places) + 1), min_size=1, max_size=min(2, len(places) - 1), unique=True)))
     noisier = tuple(data.draw(st.lists(st.floats(1, 4), min_size=len(places), max_size=len(places))))
-    left = unexplained_by(tuple(places), planes, 2.0, noisier)
+    from_frames, to_frames = explained_by(tuple(places), planes, 2.0, noisier)
+    left = np.eye(len(places))[..., None] - np.einsum("mjf,mkf->jkf", to_frames, from_frames)
     seen = disc_left((np.array(places)[:, None] - np.array(planes)) * FREQUENCIES[:, None, None] / 2)
     pictures = np.random.default_rng(1).standard_normal((len(FREQUENCIES), len(planes)))
     frames = np.einsum("fjz,fz->fj", seen, pictures)

@@ -298,7 +298,7 @@ def _left_by_one(sheaf: Sheaf, luma: FloatArray) -> tuple[FloatArray, FloatArray
     alone = [planes for planes in explanations(sheaf.places.at) if len(planes) == 1]
     some = np.unique(np.round(np.linspace(0, len(alone) - 1, min(len(alone), MOST_TRIED))).astype(int))
     counted = counted_of(bands, sheaf.places)
-    left = np.min([left_by(alone[i], sheaf.places, waves, spectrum, counted) for i in some], axis=0)
+    left = np.min([left_by(alone[i], sheaf.places, waves, bands, spectrum, counted) for i in some], axis=0)
     left = np.maximum(left - counted.noise, 0).astype(np.float32)
     size = (luma.shape[2], luma.shape[1])
     return np.asarray(cv2.resize(left, size, interpolation=cv2.INTER_LINEAR), np.float32), np.asarray(cv2.resize(counted.energy, size, interpolation=cv2.INTER_LINEAR), np.float32)

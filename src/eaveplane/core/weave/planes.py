@@ -74,13 +74,16 @@ def _spaced(rising: NDArray[np.float64], least: float) -> list[float]:
 
 
 @lru_cache(MOST_KEPT)
-def unexplained_by(places: tuple[float, ...], planes: Planes, width: float, noisier: tuple[float, ...]) -> Table:
-    """Weights (n, n, STEPS) by which waves of all frames sum up to what planes cannot explain of each frame, planes being told by quiet frames
-    first: `noisier` (n) is how many times their noise frames have. The waves are those of pictures in cells of `width` pixels."""
+def explained_by(places: tuple[float, ...], planes: Planes, width: float, noisier: tuple[float, ...]) -> tuple[Table, Table]:
+    """What planes can explain of frames, in two steps: weights (m, n, STEPS) by which waves of all frames sum up to m pictures, and by which these sum
+    up to what is explained of each frame. Planes are told by quiet frames first: `noisier` (n) is how many times their noise frames have. The
+    waves are those of pictures in cells of `width` pixels."""
     seen = disc_left(COARSE[:, None, None] / width * (np.array(places)[None, :, None] - np.array(planes)))
-    turned = np.swapaxes(seen, 1, 2) * (min(noisier) / np.array(noisier))
-    kept = np.eye(len(places)) - seen @ np.linalg.solve(turned @ seen + 1e-3 * np.eye(len(planes)), turned)
-    return _spread(np.moveaxis(kept, 0, 2))
+    less = min(noisier) / np.array(noisier)
+    # as many pictures as planes, but not those in the planes: these would be large where planes are hardly told apart
+    root = np.linalg.cholesky((np.swapaxes(seen, 1, 2) * less) @ seen + 1e-3 * np.eye(len(planes)))
+    to_frames = np.moveaxis(np.linalg.solve(root, np.swapaxes(seen, 1, 2)), 0, 2)
+    return _spread(to_frames * less[:, None]), _spread(to_frames)
 
 
 @lru_cache(MOST_KEPT)

@@ -31,7 +31,7 @@ from .step import Step
 class Label(Step):
     """Label weights of the frames that were registered, from their detail; 0 for those whose masks are not found, if only some are."""
 
-    name, version = "label", 7
+    name, version = "label", 8
     registered: Register | Nudged
     located: Locate | None
     quiet: float
@@ -91,7 +91,7 @@ def evidence(frames: Sequence[Frame], laid: Registration, found: tuple[int, ...]
     guide = np.asarray(cv2.resize(standard, shape[::-1], interpolation=cv2.INTER_AREA), np.float32)
     if not found:
         return Evidence(len(frames), found, np.zeros((0, *shape), np.float32), [], guide, np.zeros(shape, np.bool_))
-    texture = np.max([e[0] for e in energies], axis=0) > 4 * max(float(n[0]) for n in noises)
+    texture = np.any([e[0] > 4 * float(n[0]) for e, n in zip(energies, noises, strict=True)], axis=0)
     return Evidence(len(frames), found, costs(energies, noises, reach), reach, guide, texture)
 
 

@@ -39,7 +39,7 @@ FOUND = ByHand()
 class Register(Step):
     """Frames, near to far, laid on one of them, and what then differs in brightness and colour."""
 
-    name, version = "register", 13
+    name, version = "register", 14
     frames: tuple[FrameStep, ...]
     reference: int
     camera_moved: CameraMoved = "auto"
@@ -57,14 +57,14 @@ class Register(Step):
         def drifts_of(placements: list[Placement]) -> list[Drift]:
             return measure_drift(small, [placement.at(frames[0].small_level) for placement in placements], self.reference)
 
-        stepped = None
+        stepped, drifts = None, drifts_of(placements)
         if self.camera_moved != "no" and len(frames) > 1:
-            stepped = _moved(frames, found, placements, [drift.gain[1] for drift in drifts_of(placements)], lambda share: ticket.tell(0.6 + 0.35 * share))
+            stepped = _moved(frames, found, placements, [drift.gain[1] for drift in drifts], lambda share: ticket.tell(0.6 + 0.35 * share))
         if stepped and (self.camera_moved == "yes" or stepped.believed()):
             placements = stepped.placements
+            drifts = drifts_of(placements)
         else:
             stepped = None
-        drifts = drifts_of(placements)
         passing = passing_light(small, [placement.at(frames[0].small_level) for placement in placements], drifts, self.reference)
         facts = {
             "reference": self.reference,

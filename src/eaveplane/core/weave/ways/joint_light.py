@@ -30,7 +30,7 @@ from ..contradiction import WIDEST, contradicts
 from ..finest import bounded, finest, finest_chosen
 from ..laid import Piece, RegisteredFrames, Weaving, active, piece_of, wide_of
 from ..places import Places, evened
-from ..planes import Planes, explanations, unexplained_by, weights_of
+from ..planes import Planes, explained_by, explanations, weights_of
 from .crisp_seams import crisp_seams, weights_in
 
 BY_FINEST = 0.1
@@ -127,7 +127,7 @@ def explained(light: Sequence[FloatArray], places: Places, around: Lengthened) -
         if len(planes) > 2:
             costs.append(of_all + ALL_COST * energy)
             continue
-        left = left_by(planes, places, waves, spectrum, counted)
+        left = left_by(planes, places, waves, bands, spectrum, counted)
         least = np.minimum(least, left - of_all)
         costs.append((left + of_all + RELATIVE * energy) * (1 if len(planes) == 1 else PAIR_COST))
     cost = np.stack(costs)
@@ -169,11 +169,13 @@ def counted_of(bands: FloatArray, places: Places) -> Counted:
     return Counted(np.max([energy * part for energy, part in zip(own, parts, strict=True)], axis=0), of_all, parts)
 
 
-def left_by(planes: Planes, places: Places, waves: Waves, spectrum: FloatArray, counted: Counted) -> FloatArray:
-    """Energy (h/2, w/2), noise and all, that planes leave unexplained of the evened frames whose waves these are, as they count."""
+def left_by(planes: Planes, places: Places, waves: Waves, bands: FloatArray, spectrum: FloatArray, counted: Counted) -> FloatArray:
+    """Energy (h/2, w/2), noise and all, that planes leave unexplained of evened frames, `bands` (n, h/2, w/2) of these waves, as they count."""
     left = np.zeros(waves.shape, np.float32)
-    for k, weights in enumerate(unexplained_by(places.at, planes, 2.0, places.noisier)):
-        rest = waves.picture(spectrum, weights)[0]
+    from_frames, to_frames = explained_by(places.at, planes, 2.0, places.noisier)
+    parts = waves.sums(spectrum, from_frames)
+    for k, band in enumerate(bands):
+        rest = band - waves.picture(parts, to_frames[:, k])[0]
         cv2.accumulateProduct(rest, rest if counted.parts is None else rest * counted.parts[k], left)
     return soft(left, WINDOW)
 
