@@ -194,7 +194,7 @@ def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int
     return out if source.ndim == 3 else out[..., 0]
 
 
-def _upright(back: NDArray[np.float64], box: tuple[int, int, int, int]) -> bool:
+def _upright(back: NDArray[np.floating], box: tuple[int, int, int, int]) -> bool:
     """Whether rows and columns of a box (x, y, w, h) hardly lean where `back` (3, 3) takes it, in none of its corners."""
     x, y, width, height = box
     there = np.array([[x, y, 1], [x + width, y, 1], [x, y + height, 1], [x + width, y + height, 1]]) @ back.T
