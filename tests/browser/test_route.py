@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 import pytest
 import tifffile
-from playwright.sync_api import Page, expect
+from playwright.sync_api import APIResponse, Page, Route, expect
 
 from eaveplane.pipeline.pictures import recipe_beside
 from tests.browser.conftest import Server
@@ -336,6 +336,44 @@ def test_a_bench_made_while_work_ran_is_made_anew_after_it(page: Page, gathered:
     page.evaluate("() => { const b = document.getElementById('bench'); b.dataset.busy = 'true'; b.insertAdjacentHTML('beforeend', '<i class=\"stale\"></i>'); }")
     expect(page.locator("#bench .stale")).to_have_count(0)
     expect(page.locator("#bench")).to_have_attribute("data-busy", "false")
+
+
+ASKED = "url => htmx.ajax('GET', url, { swap: 'none', source: document.getElementById('told') })"
+
+
+def test_an_answer_asked_for_before_a_decision_does_not_take_it_back(page: Page, gathered: Server) -> None:
+    page.goto(f"{gathered.address}/scene/1/even")
+    whole(page)
+    late: list[tuple[Route, APIResponse]] = []
+    page.route("**/pieces/even?late", lambda route: late.append((route, route.fetch())), times=1)
+    page.evaluate(f"url => {{ ({ASKED})(url); }}", "/scene/1/pieces/even?late")
+    while not late:
+        page.evaluate("1")
+    page.locator("#c-contrast").fill("33")
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
+    [(route, answer)] = late
+    # it is passed over, and the page asks anew
+    with page.expect_response("**/pieces/even?bench=1"):
+        route.fulfill(response=answer)
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
+    changed(page, lambda: page.keyboard.press("Control+z"))
+
+
+def test_a_button_is_not_drawn_anew_while_it_is_pressed(page: Page, gathered: Server) -> None:
+    page.goto(f"{gathered.address}/scene/1/weave")
+    whole(page)
+    page.click("[data-panel=hand]")
+    box = page.get_by_role("button", name="All hidden").bounding_box()
+    assert box
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    page.mouse.down()
+    page.evaluate("() => document.querySelector('#bench [data-panel]').classList.add('stale')")
+    page.evaluate(ASKED, "/scene/1/pieces/weave?bench=1")
+    expect(page.locator("#bench .stale")).to_have_count(1)
+    page.mouse.up()
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: All masks hidden")
+    expect(page.locator("#bench .stale")).to_have_count(0)
+    changed(page, lambda: page.keyboard.press("Control+z"))
 
 
 def test_files_are_sent_and_bad_ones_told(page: Page, server: Server, small: Set, tmp_path: Path) -> None:

@@ -6,6 +6,7 @@ Waves are kept in the packed real form of the transform: a weight that is real w
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -45,12 +46,8 @@ class Waves:
 
     def __init__(self, shape: tuple[int, int], pad: tuple[int, int], before: tuple[int, int] = (0, 0)) -> None:
         self.shape, self._before = shape, before
-        self._size = height, width = cv2.getOptimalDFTSize(shape[0] + pad[0]), cv2.getOptimalDFTSize(shape[1] + pad[1])
-        length = np.hypot(np.abs(np.fft.fftfreq(height))[:, None], _packed(width)[None])
-        for column in (0, width - 1) if width % 2 == 0 else (0,):
-            # waves along the rows alone, and the shortest: their numbers are packed down the column
-            length[:, column] = np.hypot(_packed(height), _packed(width)[column])
-        self._index = np.round(length * ((STEPS - 1) / HIGHEST)).astype(np.uint16)
+        self._size = cv2.getOptimalDFTSize(shape[0] + pad[0]), cv2.getOptimalDFTSize(shape[1] + pad[1])
+        self._index = _steps(*self._size)
 
     def of(self, pictures: Sequence[FloatArray]) -> FloatArray:
         """The waves (n, c, H, W) of pictures (h, w) or (h, w, c)."""
@@ -77,6 +74,16 @@ class Waves:
         for plane in out:
             cv2.idft(plane, plane, cv2.DFT_SCALE)
         return out[:, top : top + h, left : left + w]
+
+
+@lru_cache(32)
+def _steps(height: int, width: int) -> NDArray[np.uint16]:
+    """Which of FREQUENCIES each number of a packed transform (height, width) has."""
+    length = np.hypot(np.abs(np.fft.fftfreq(height))[:, None], _packed(width)[None])
+    for column in (0, width - 1) if width % 2 == 0 else (0,):
+        # waves along the rows alone, and the shortest: their numbers are packed down the column
+        length[:, column] = np.hypot(_packed(height), _packed(width)[column])
+    return np.round(length * ((STEPS - 1) / HIGHEST)).astype(np.uint16)
 
 
 def _packed(count: int) -> NDArray[np.float64]:

@@ -127,15 +127,16 @@ def lift(sheaf: Sheaf, k: int, mask: NDArray[np.bool_], solid: NDArray[np.bool_]
     noise = np.square(2 * np.float32(quiet) * _brightness(sheaf.light[k]))
     where = (cv2.dilate(mask.astype(np.uint8), disc_of(1)) > 0) | solid
 
-    def by_inverse(added_up: FloatArray) -> Lift:
+    def by_inverse(added_up: FloatArray, of: Sequence[int]) -> Lift:
         layer = np.ascontiguousarray(np.moveaxis(waves.picture(waves.of(list(added_up)), layer_of(sheaf.places.at, k)), 0, 2))
-        return _lifted(sheaf, k, where, solid, noise, layer, waves)
+        return _lifted(sheaf, k, where, solid, noise, layer, waves, of)
 
-    first = by_inverse(sheaf.light)
-    found = by_inverse(first.ground + first.adds)
+    every = range(len(sheaf.light))
+    first = by_inverse(sheaf.light, every)
     others = tuple(j for j in range(k + 1, len(sheaf.light)) if sheaf.away(j, k) >= APART)
-    behind = np.moveaxis(waves.picture(waves.of(list(found.ground)), seen_from(sheaf.places.at, k, others)), 0, 2)
-    return _lifted(sheaf, k, where, solid, noise, sheaf.light[k] - behind, waves)
+    found = by_inverse(first.ground + first.adds, others)
+    behind = np.moveaxis(waves.picture(waves.of([found.ground[j] for j in others]), seen_from(sheaf.places.at, k, others)), 0, 2)
+    return _lifted(sheaf, k, where, solid, noise, sheaf.light[k] - behind, waves, every)
 
 
 def shown_around(pictures: FloatArray) -> tuple[FloatArray, FloatArray]:
@@ -144,8 +145,8 @@ def shown_around(pictures: FloatArray) -> tuple[FloatArray, FloatArray]:
     return _channels(cv2.erode(pictures.min(axis=0), square)), _channels(cv2.dilate(pictures.max(axis=0), square))
 
 
-def _lifted(sheaf: Sheaf, k: int, where: NDArray[np.bool_], solid: NDArray[np.bool_], noise: FloatArray, layer: FloatArray, waves: Waves) -> Lift:
-    """`lift` by a picture (h, w, 3) of what the front adds, but for what is coarse."""
+def _lifted(sheaf: Sheaf, k: int, where: NDArray[np.bool_], solid: NDArray[np.bool_], noise: FloatArray, layer: FloatArray, waves: Waves, of: Sequence[int]) -> Lift:
+    """`lift` by a picture (h, w, 3) of what the front adds, but for what is coarse; `of` are the frames that are lifted."""
     own = sheaf.light[k]
     adds = (layer - carried_in(layer, ~where)) * where[..., None]
     behind = np.maximum(own - adds, 0)
@@ -158,9 +159,9 @@ def _lifted(sheaf: Sheaf, k: int, where: NDArray[np.bool_], solid: NDArray[np.bo
     front = waves.of([np.dstack([light, cover, adds]).astype(np.float32)])
     ground, added, veils = np.empty_like(sheaf.light), np.empty_like(sheaf.light), np.empty(sheaf.light.shape[:3], np.float32)
     ground[k], added[k], veils[k] = behind, adds, cover
-    for j, frame in enumerate(sheaf.light):
+    for j in of:
         if j != k:
-            unveiled(frame, waves.picture(front, blurred_by(round(sheaf.away(j, k), 3))), ground[j], added[j], veils[j])
+            unveiled(sheaf.light[j], waves.picture(front, blurred_by(round(sheaf.away(j, k), 3))), ground[j], added[j], veils[j])
     return Lift(k, ground, added, veils, where)
 
 

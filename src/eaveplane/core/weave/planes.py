@@ -117,14 +117,12 @@ def layer_of(places: tuple[float, ...], k: int) -> Table:
 
 @lru_cache(MOST_KEPT)
 def seen_from(places: tuple[float, ...], k: int, others: tuple[int, ...]) -> Table:
-    """Weights (n, STEPS) of the waves of frames `others` in what frame `k` shows of things that lie where they are focused."""
+    """Weights (m, STEPS) of the waves of m frames, the `others`, in what frame `k` shows of things that lie where they are focused."""
     theirs = np.array(places)[list(others)]
     seen = disc_left(COARSE[:, None, None] * (theirs[:, None] - theirs))
     mine = disc_left(COARSE[:, None] * (places[k] - theirs))
     found = np.linalg.solve(seen @ np.swapaxes(seen, 1, 2) + PARTING_RIDGE * np.eye(len(theirs)), seen @ mine[..., None])[..., 0]
-    weights = np.zeros((len(COARSE), len(places)))
-    weights[:, list(others)] = found / found[:1].sum(axis=1, keepdims=True)
-    return _spread(np.ascontiguousarray(weights.T))
+    return _spread(np.ascontiguousarray((found / found[:1].sum(axis=1, keepdims=True)).T))
 
 
 @lru_cache(MOST_KEPT)

@@ -7,7 +7,7 @@
 //   clicked(event), changed(field), set(ruler, value)   take something that a hand did; what is taken returns something true
 //   does, keys        by name of a button, by key, at its stages; `everywhere` keys at all stages, `let` keys let go
 //   live(ruler)       a slider is held; holds: the picture stays in view when another frame is chosen
-import { post, tell, typing } from "../shell/page.js";
+import { post, pressing, released, tell, typing } from "../shell/page.js";
 import { Picture } from "./picture.js";
 import { Rulers } from "./rulers.js";
 import { Gather } from "../gather/gather.js";
@@ -105,14 +105,25 @@ function arrived() {
   page.tell("dress");
 }
 
-// an answer that was asked for on another stage comes too late to be shown: the page asks anew
+// ---- answers that come at the wrong moment ----
+
+const sent = new WeakMap();
+let count = 0, newest = 0;
+document.body.addEventListener("htmx:beforeSend", (event) => sent.set(event.detail.xhr, ++count));
 document.body.addEventListener("htmx:beforeSwap", (event) => {
-  const { path, verb } = event.detail.requestConfig;
-  const of = event.detail.xhr.responseText.match(/id="state"[^>]*data-stage="(\w+)"/)?.[1];
+  const { xhr, requestConfig: { path, verb } } = event.detail;
+  const of = xhr.responseText.match(/id="state"[^>]*data-stage="(\w+)"/)?.[1];
+  if (!of) return;
   const moves = path.endsWith("/go") || (verb === "get" && !path.includes("/pieces/"));
-  if (of && of !== document.getElementById("state").dataset.stage && !moves) {
+  // asked for before something that has been answered already: what was decided meanwhile may be missing
+  const late = sent.get(xhr) < newest, elsewhere = of !== document.getElementById("state").dataset.stage && !moves;
+  newest = Math.max(newest, sent.get(xhr));
+  if (late) refresh(true);
+  else if (elsewhere) refresh();
+  if ((late && verb === "get") || elsewhere) event.detail.shouldSwap = false;
+  else if (pressing() && !moves) {
     event.detail.shouldSwap = false;
-    refresh();
+    released(() => refresh(true));
   }
 });
 
