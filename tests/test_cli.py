@@ -92,7 +92,7 @@ def test_the_report_keeps_its_promises(stacked: tuple[Path, dict[str, Any]], tri
         assert told["state"] == "used" and told["reason"] is None and 0 < told["share"] < 1
         assert corner_error(np.array(told["homography"]), true, tripod.size) < 0.5
         assert told["residual_px"] < 0.5 and len(told["gain"]) == 3
-    assert sum(f["share"] for f in report["frames"]) == pytest.approx(1, abs=1e-3)
+    assert sum(f["share"] for f in report["frames"]) == pytest.approx(1, abs=1e-3) and [f["noise_times"] for f in report["frames"]] == [1, 1, 1, 1]
     assert set(report["seconds"]) >= {"read", "register", "weave", "write"} and report["peak_bytes"] > 1e7
 
 

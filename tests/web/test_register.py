@@ -55,6 +55,22 @@ def test_a_camera_that_stood_shows_no_shift_and_one_said_to_have_moved_does(page
     page.post(page.at("/register/reference"), {"frame": ""})
 
 
+def test_a_frame_that_is_noisier_is_told(page: Page) -> None:
+    # places that no page has shown yet
+    page.post(page.at("/register/reference"), {"frame": page.recipe().kept()[-1].id})
+    page.post(page.at("/register/go"))
+    assert done(page.library, jobs.latest(page.library.db, page.scene)["id"])["state"] == "done"  # type: ignore[index]
+    located = _plan(page).labelled.located
+    assert located is not None
+    file = located.folder(page.library.cache) / "places.json"
+    told = json.loads(file.read_text())
+    assert told["noisier"] == [1.0] * len(located.found)
+    file.write_text(json.dumps({**told, "noisier": [1.0, 9.0, *told["noisier"][2:]]}))
+    shown = page.get(page.at("/register")).text
+    assert "Frame 2 is noisier" in shown and "It has 3.0 times the noise of the others" in shown and "Frame 1 is noisier" not in shown
+    page.post(page.at("/register/reference"), {"frame": ""})
+
+
 def _seen(page: Page, what: str) -> np.ndarray:
     answer = page.get(page.at(f"/viewport/{what}.jpg?x=0&y=0&w=720&h=480&wide=720"))
     assert answer.status_code == 200, answer.text

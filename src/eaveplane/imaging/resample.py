@@ -94,9 +94,8 @@ def _weights(at: np.ndarray, table: np.ndarray, start: np.ndarray, weights: np.n
 def _warp_in_two(source: np.ndarray, fore: np.ndarray, back: np.ndarray, x0: int, y0: int, out: np.ndarray, table: np.ndarray, edge: bool) -> None:
     """The same as `_warp` in a pass along rows and one along columns.
 
-    The first takes a row's pixels to the columns that they end in, wherever in them: so it is exact under perspective, too. Fits are near
-    the identity, so over long runs of a line the taps move on with the pixels and only weights change; these runs are what the
-    compiler makes vectors of.
+    The first takes pixels of a row to the columns that they end in, which is exact under perspective, too. Over long runs of a line the taps
+    move on with the pixels and only weights change; these runs are what the compiler makes vectors of.
     """
     height, width, channels = source.shape
     rows, cols = out.shape[:2]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -14,6 +15,7 @@ from ..core.gather.inspect import Inspection
 from ..core.mend.veil import MOST_LIFTED
 from ..core.register.nudge import STILL
 from ..core.register.register import suggest_reference
+from ..core.weave.places import Places
 from ..imaging.errors import PictureError
 from ..imaging.pyramid import Box
 from ..recipe import FrameChoice, Reason, Recipe
@@ -92,6 +94,14 @@ class Plan:
     def reference(self) -> int:
         """Which of the frames is the reference."""
         return self.registered.reference
+
+    def noise_times(self, places: Places | None) -> list[float]:
+        """How many times the noise of the quieter frames each has, once it is as bright as the reference; 1 where that is not told."""
+        told = [1.0] * len(self.ids)
+        if self.labelled.located and places:
+            for k, variance in zip(self.labelled.located.found, places.noisier, strict=True):
+                told[k] = math.sqrt(variance)
+        return told
 
 
 def plan(recipe: Recipe, frames: Mapping[str, FrameStep], masks: Mapping[str, Path]) -> Plan | None:

@@ -28,7 +28,7 @@ from ..frames import combine
 from ..naming import recipe_facts
 from ..pictures import recipe_beside
 from ..runner import Runner
-from ..steps import Frame, FrameStep, Registration, digest_of, mask_names, open_flaws, open_frame, way_of
+from ..steps import Frame, FrameStep, Registration, digest_of, mask_names, open_flaws, open_frame, places_for, way_of
 from .read import Read, named, read_frames
 from .told import of_veils, told_of, why_not, written_told
 
@@ -97,12 +97,12 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
     files = _written(asked, recipe.standing_alone(first.size), planned, registered, cache, profiles, writing)
     clock.append(time.monotonic())
 
-    listed = [told_of(recipe, planned, registered, shares, verdicts, path, file) for path, file in zip(asked.frames, read.file_of, strict=True)]
+    noise = planned.noise_times(places_for(cache, planned.woven))
+    listed = [told_of(recipe, planned, registered, shares, verdicts, noise, path, file) for path, file in zip(asked.frames, read.file_of, strict=True)]
     frame_of = {i: f.id for f in recipe.frames for i in f.all_files()}
     paths_of: dict[str, list[Path]] = {}
     for path, file in zip(asked.frames, read.file_of, strict=True):
         paths_of.setdefault(frame_of[file.id], []).append(path)
-    spent = np.diff(clock)
     flaws, names = findings.standing(open_flaws(cache, planned.flaws.key), recipe), [paths_of[id][0].name for id in planned.ids]
     warned += findings.doubts(flaws, names)
     middle = paths_of[planned.ids[planned.reference]]
@@ -120,7 +120,7 @@ def stack(asked: Stack, cache: Cache, runner: Runner) -> tuple[Recipe, dict[str,
         "flaws": findings.reported(flaws, names),
         **files[0],
         "files": files,
-        "seconds": {"read": spent[0], "register": spent[1], "weave": spent[2], "write": spent[3]},
+        "seconds": dict(zip(("read", "register", "weave", "write"), np.diff(clock), strict=True)),
     }
     warned += [f"{paths_of[planned.ids[k]][0].name}: {told.said}" for k, told in enumerate(registered.trusted) if told.said]
     return recipe.standing_alone(first.size), facts, warned

@@ -41,7 +41,7 @@ def of_veils(recipe: Recipe, planned: Plan, cache: Cache, way: str) -> dict[str,
     return {"veil": recipe.veil, "veil_strength": recipe.veil_strength, "veil_lifted": veils.lifted if veils else 0.0, "veil_refused": veils.refused if veils else 0.0, "veil_why": why}
 
 
-def told_of(recipe: Recipe, planned: Plan, registered: Registration, shares: Sequence[float], verdicts: dict[str, Verdict], path: Path, file: File) -> dict[str, Any]:
+def told_of(recipe: Recipe, planned: Plan, registered: Registration, shares: Sequence[float], verdicts: dict[str, Verdict], noise: Sequence[float], path: Path, file: File) -> dict[str, Any]:
     """What the report says of a file that was given."""
     frame = next(f for f in recipe.frames if file.id in f.all_files())
     k = planned.ids.index(frame.id) if frame.id in planned.ids else None
@@ -57,6 +57,7 @@ def told_of(recipe: Recipe, planned: Plan, registered: Registration, shares: Seq
         "gain": list(registered.drifts[k].gain) if k is not None and evened else [1.0, 1.0, 1.0],
         "falloff": registered.drifts[k].falloff if k is not None and evened else 0.0,
         "passing_light_ev": round(light.most_ev(), 3) if light and evened else 0.0,
+        "noise_times": round(noise[k], 2) if k is not None else 1.0,
         **(_of_fit(placement, registered.trusted[k], frame) if placement and k is not None else {"residual_px": None}),
         "share": shares[k] if k is not None and used else 0.0,
         "state": "used" if used else "left_out",

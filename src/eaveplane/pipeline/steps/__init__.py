@@ -19,7 +19,7 @@ from .nudge import Nudged
 from .places import Locate, open_places
 from .register import Register, Registration, laid_beside, open_registration, registered_frames
 from .step import UNREADABLE, Step, make
-from .weave import Forming, Weave, WovenPicture, open_forming, open_lifted, open_weave, shares_of, way_of
+from .weave import Forming, Weave, WovenPicture, open_forming, open_lifted, open_weave, places_for, shares_of, way_of
 
 __all__ = [
     "FRAME_SUFFIX",
@@ -68,6 +68,7 @@ __all__ = [
     "open_registration",
     "open_veils",
     "open_weave",
+    "places_for",
     "registered_frames",
     "shares_of",
     "veils_of",

@@ -29,6 +29,9 @@ def notes(scene: ScenePage) -> list[dict[str, str]]:
             elif fit.residual is not None and fit.residual > 0.8:
                 found.append({"grave": "", "title": f"Frame {numbers[id]} fits loosely", "text": f"{fit.residual:.1f} px remain; look at its edges.", "frame": id})
         found += _of_area(scene, numbers)
+        times = scene.plan.noise_times(scene.view.laid.places) if scene.view.laid else []
+        said = "times the noise of the others once it is as bright as they are. Where detail is faint it counts for less."
+        found += [{"grave": "", "title": f"Frame {numbers[id]} is noisier", "text": f"It has {k:.1f} {said}", "frame": id} for id, k in zip(scene.plan.ids, times, strict=False) if k > LOUD]
     for flaw in [f for f in scene.flaws or [] if f.state == "open"][:MOST_FLAWS]:
         names = [str(numbers[id]) for id in scene.plan.ids] if scene.plan else []
         found.append({"grave": "yes" if flaw.found.severity >= BAD else "", "title": KINDS[flaw.found.kind], "text": f"{flaw.found.told(names)} In Mend, T leads there.", "frame": ""})
@@ -45,6 +48,8 @@ def notes(scene: ScenePage) -> list[dict[str, str]]:
     return found
 
 
+LOUD = 1.5
+"""Times the others' noise from which on it is told."""
 MOST_FLAWS = 5
 """Flaws that the notebook tells; Mend has them all."""
 DEAR = 0.04

@@ -31,21 +31,24 @@ export function send(url, options = {}) {
 // A piece that renews itself must not go from under a finger: a click is lost when what was pressed is gone at the release.
 // And it is not drawn anew when nothing has changed, so that the place of the keyboard and pictures stay.
 const shown = new WeakMap(), waiting = [];
-let pressed = null;
+let pressed = null, down = false;
 let late = null;
 /** Whether something is held by a finger. */
-export const pressing = () => Boolean(pressed);
+export const pressing = () => down;
 /** Do something once it has been let go, and the click that comes of it has been heard. */
 export const released = (then) => waiting.push(then);
-document.addEventListener("pointerdown", (event) => { pressed = event.target; }, true);
+document.addEventListener("pointerdown", (event) => { pressed = event.target; down = true; }, true);
 for (const end of ["pointerup", "pointercancel"]) {
-  // after the click that follows
-  document.addEventListener(end, () => setTimeout(() => {
-    pressed = null;
-    if (late?.asker.isConnected && late.target.isConnected) htmx.ajax("GET", late.asker.getAttribute("hx-get"), { source: late.asker, target: late.target, swap: "outerHTML" });
-    late = null;
-    for (const then of waiting.splice(0)) then();
-  }), true);
+  document.addEventListener(end, () => {
+    down = false;
+    // after the click that follows
+    setTimeout(() => {
+      pressed = null;
+      if (late?.asker.isConnected && late.target.isConnected) htmx.ajax("GET", late.asker.getAttribute("hx-get"), { source: late.asker, target: late.target, swap: "outerHTML" });
+      late = null;
+      for (const then of waiting.splice(0)) then();
+    });
+  }, true);
 }
 document.body.addEventListener("htmx:beforeSwap", (event) => {
   // the event's own elt is always its target: who asked is in the request
