@@ -135,13 +135,18 @@ def sent(kind: str, paths: list[Path], reference: int, folder: Path, seed: int) 
 
 def row_of(name: str, home: Path) -> str:
     """The row of a set, such as `jpeg:700`."""
-    kind, seed = name.split(":")
+    kind, _, seed = name.partition(":")
+    if kind not in KINDS or not seed.isdecimal():
+        raise SystemExit(f"{name}: a set is a kind and a seed, such as jpeg:700; kinds are {', '.join(KINDS)}.")
     said, changed, _ = KINDS[kind]
     order = replace(changed(by_seed(int(seed))), width=900)
     paths, true = kept(f"{kind}_{seed}", order, home)
     files, reference, row = sent(kind, paths, true["reference"], home / f"{kind}_{seed}" / "sent", int(seed))
     against, shape = Truth(true), true["dioptres"].shape
     mine, report = against.woven(files, reference=reference)
+    for frame, fit in zip(report["frames"], true["fits"][row], strict=True):
+        # textbooks have what was left out, too
+        frame["homography"] = frame["homography"] or fit.tolist()
     best = np.max(list(of_textbooks(files, against, report).values()), axis=0)
     texts = [" / ".join(f"{v:.1f}" for v in scores) for scores in (best, mine)]
     left = sum(frame["state"] != "used" for frame in report["frames"])

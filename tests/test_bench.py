@@ -24,6 +24,12 @@ def _picture(seed: int = 1) -> np.ndarray:
     return cv2.GaussianBlur(np.random.default_rng(seed).random((60, 80, 3)), (0, 0), 1.5)
 
 
+@pytest.mark.parametrize("name", ["what:700", "jpeg", "jpeg:x"])
+def test_a_set_that_is_none_is_told(name: str, tmp_path: Path) -> None:
+    with pytest.raises(SystemExit, match="such as jpeg:700; kinds are jpeg, gains"):
+        strangers.row_of(name, tmp_path)
+
+
 @pytest.mark.parametrize("kind", list(strangers.KINDS))
 def test_what_strangers_send_is_told(kind: str, tmp_path: Path) -> None:
     """Which of the files is the reference, and what each shows: within what the kind changes."""
