@@ -309,6 +309,13 @@ def test_nothing_is_cut_off_at_any_width(page: Page, gathered: Server, width: in
                 .map(e => e.id || e.className || e.tagName)"""
         )
         assert beyond == [], f"{stage} at {width}"
+        units = page.evaluate(
+            """() => [...document.querySelectorAll('#bench .unit')].filter(e => {
+                const words = document.createRange(); words.selectNodeContents(e);
+                const { width, right } = words.getBoundingClientRect();
+                return width && right > e.closest('.column').getBoundingClientRect().right - 1; }).map(e => e.parentElement.textContent.trim())"""
+        )
+        assert units == [], f"{stage} at {width}"
 
 
 def test_two_tabs_see_each_other_s_decisions(page: Page, gathered: Server) -> None:

@@ -268,7 +268,8 @@ class ScenePage:
             return ""
         whole = jobs.expected_seconds(self.desk.db, kind, self.megapixels)
         count = len(self.recipe.kept())
-        return f"about {max(1, round(whole))} s for {count} frame{'s' if count != 1 else ''} of {self.megapixels / count:.0f} MP"
+        size = self.megapixels / count
+        return f"about {max(1, round(whole))} s for {count} frame{'s' if count != 1 else ''} of {size:.{1 if size < 10 else 0}f} MP"
 
     @property
     def face(self) -> str:
