@@ -13,6 +13,13 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
 
+ROOT = Path(__file__).parents[1]
+sys.path.insert(0, str(ROOT))
+
+from bench.layered import kept  # noqa: E402
+from bench.run import HERE  # noqa: E402
+from bench.ways import by_seed  # noqa: E402
+
 
 def settle(page: Page) -> None:
     page.wait_for_load_state("networkidle")
@@ -201,6 +208,24 @@ def flaws(page: Page, scene: str) -> None:
     page.wait_for_function("() => [...document.querySelectorAll('.remedies img')].every((picture) => picture.complete && picture.naturalWidth)")
 
 
+def veil(page: Page, address: str, paths: list[Path]) -> None:
+    """Weave stems before their ground, and show where their veil was lifted."""
+    page.goto(address)
+    page.set_input_files("#files", paths)
+    page.locator("#upload button").click()
+    page.wait_for_url("**/outing/*")
+    page.goto(address)
+    page.locator(".outing", has_text="Sent").locator(".scene-card").click(timeout=300_000)
+    settle(page)
+    page.goto(re.sub("/gather.*", "/weave", page.url))
+    settle(page)
+    page.locator(".bench-main .main").click()
+    expect(page.locator("#bench-main a.main")).to_have_text("On to Mend", timeout=600_000)
+    expect(page.locator("#work")).to_contain_text("Nothing is being computed", timeout=300_000)
+    page.click("[data-view=veils]")
+    page.wait_for_function("() => document.querySelector('.mat').dataset.whole.startsWith('veils')")
+
+
 def main() -> None:
     address, folder = sys.argv[1].rstrip("/"), Path(sys.argv[2])
     folder.mkdir(parents=True, exist_ok=True)
@@ -211,6 +236,9 @@ def main() -> None:
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.set_default_timeout(90_000)
         walk(page, address, folder)
+        veil(page, address, kept("seed_345", by_seed(345), HERE / "ways")[0])
+        settle(page)
+        page.screenshot(path=folder / "veil.png", caret="initial")
         browser.close()
 
 
