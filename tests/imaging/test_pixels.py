@@ -48,10 +48,13 @@ def test_rows_then_columns_is_the_same_as_both_at_once(scale: float, degrees: fl
     picture, fit = _smooth(), _fit(scale, degrees, dx, dy, bend)
     box = (25, 25, 110, 70)
     with patch.object(resample, "_warp", side_effect=AssertionError("that much is resampled in two passes")):
-        quick = warp(picture, fit, box, repeat_edge=True)
+        quick = warp(picture, fit, box, repeat_edge=True, whole=(160, 120))
     whole = np.empty_like(quick)
     resample._warp(picture, np.linalg.inv(fit), box[0], box[1], whole, resample._TABLE, True)
     assert np.abs(quick - whole).max() < 2e-3
+    # a part of it is the same, whatever of the picture it is taken from
+    part = warp(picture[5:, 7:], fit @ np.array([[1, 0, 7], [0, 1, 5], [0, 0, 1.0]]), (60, 50, 20, 20), repeat_edge=True, whole=(160, 120))
+    np.testing.assert_allclose(part, quick[25:45, 35:55], atol=2e-5)
 
 
 @given(st.floats(0.97, 1.03), st.floats(-8, 8), st.floats(-5, 5), st.floats(-5, 5))

@@ -176,7 +176,7 @@ class Placement:
         x, y = part[:2] if part else (0, 0)
         if self.shift is not None:
             return warp_at(picture, self.looks(box) - np.array([x, y], np.float32))
-        return warp(picture, self.matrix @ np.array([[1, 0, x], [0, 1, y], [0, 0, 1.0]]) if x or y else self.matrix, box, repeat_edge=True)
+        return warp(picture, self.matrix @ np.array([[1, 0, x], [0, 1, y], [0, 0, 1.0]]) if x or y else self.matrix, box, repeat_edge=True, whole=self.size)
 
     def lay_maps(self, maps: FloatArray, shape: tuple[int, int], repeat_edge: bool = True) -> FloatArray:
         """Maps (h, w[, c]) of the frame on the reference grid, of `shape` (h, w), linear between their cells; 0 beyond them, or

@@ -15,6 +15,8 @@ PHASES = 1 << PHASE_BITS
 TAPS = 6
 MOST_LEAN = 0.12
 """By how much rows and columns of one picture lean in the other, summed, up to which they can be resampled one after the other."""
+MOST_BEND = 1e-5
+"""Change of scale a pixel up to which it is told in one place for all."""
 
 
 def _lanczos_table() -> FloatArray:
@@ -174,11 +176,11 @@ def _warp_in_two(source: np.ndarray, fore: np.ndarray, back: np.ndarray, x0: int
                         out[j, i, c] = 0.0
 
 
-def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int, int, int], repeat_edge: bool = False) -> FloatArray:
+def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int, int, int], repeat_edge: bool = False, whole: tuple[int, int] | None = None) -> FloatArray:
     """Resample `source` (h, w) or (h, w, c) under a homography, Lanczos with three lobes (Duchon 1979).
 
     `to_target` (3, 3) takes a source pixel to the target grid; `box` = (x, y, w, h) is the part of the target
-    grid that is wanted. Beyond the source the result is 0, or the nearest edge pixel with `repeat_edge`.
+    grid that is wanted, of `whole` (w, h) where that is known. Beyond the source the result is 0, or the nearest edge pixel with `repeat_edge`.
     """
     x, y, width, height = box
     planes = source if source.ndim == 3 else source[..., None]
@@ -186,19 +188,21 @@ def warp(source: FloatArray, to_target: NDArray[np.float64], box: tuple[int, int
     planes = np.ascontiguousarray(planes, np.float32)
     back = np.linalg.inv(to_target)
     fore = np.linalg.inv(back)
-    if _upright(back, box):
+    # not told of the box: a pixel is the same whatever part is asked for
+    if _upright(back, whole):
         by_rows(lambda a, b: _warp_in_two(planes, fore, back, x, y + a, out[a:b], _TABLE, repeat_edge), height, width)
     else:
         by_rows(lambda a, b: _warp(planes, back, x, y + a, out[a:b], _TABLE, repeat_edge), height, width)
     return out if source.ndim == 3 else out[..., 0]
 
 
-def _upright(back: NDArray[np.floating], box: tuple[int, int, int, int]) -> bool:
-    """Whether rows and columns of a box (x, y, w, h) hardly lean where `back` (3, 3) takes it, in none of its corners."""
-    x, y, width, height = box
-    there = np.array([[x, y, 1], [x + width, y, 1], [x, y + height, 1], [x + width, y + height, 1]]) @ back.T
-    depth = there[:, 2] * np.sign(back[2, 2])
-    if not (depth > 0).all():
+def _upright(back: NDArray[np.floating], whole: tuple[int, int] | None) -> bool:
+    """Whether rows and columns of a grid of a size (w, h) hardly lean where `back` (3, 3) takes it, in none of its corners."""
+    if whole is None and np.abs(back[2, :2]).max() > MOST_BEND * abs(back[2, 2]):
+        return False
+    right, bottom = whole or (0, 0)
+    there = np.array([[0, 0, 1], [right, 0, 1], [0, bottom, 1], [right, bottom, 1]]) @ back.T
+    if not (there[:, 2] * np.sign(back[2, 2]) > 0).all():
         return False
     slopes = np.abs(back[:2, :2] * there[:, 2, None, None] - there[:, :2, None] * back[2, :2])
     return bool((slopes[:, 0, 1] + slopes[:, 1, 0] < MOST_LEAN * np.minimum(slopes[:, 0, 0], slopes[:, 1, 1])).all())

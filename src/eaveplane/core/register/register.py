@@ -86,7 +86,7 @@ def _refine(luma: Callable[[int], FloatArray], fits: list[NDArray[np.float64]], 
     standard = _coarse(luma(reference))
 
     def seen(k: int) -> FloatArray:
-        laid = warp(luma(k), fits[k], (0, 0, *size), repeat_edge=True)
+        laid = warp(luma(k), fits[k], (0, 0, *size), repeat_edge=True, whole=size)
         # tiles mind a contrast that differs: what another exposure makes of it is no difference of things
         return banded(laid * np.float32(np.median(standard / _coarse(laid))))
 
