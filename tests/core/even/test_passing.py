@@ -12,12 +12,20 @@ from bench.cards import composition
 from bench.layered import pink
 from eaveplane.core.even.drift import measure_drift, radius_squared
 from eaveplane.core.even.passing import PassingLight, passing_light
-from eaveplane.core.gather.smooth import smooth_part
+from eaveplane.core.gather.smooth import smooth_part, soft
 from eaveplane.fieldcam.lens import Lens, disc_of
 from eaveplane.imaging.placement import Placement
 
 SIZE = (720, 480)
 STILL = [Placement(np.eye(3), SIZE)] * 2
+
+
+@given(st.integers(0, 10_000), st.integers(40, 300), st.integers(40, 300), st.floats(0.5, 30), st.booleans())
+@settings(max_examples=40)
+def test_a_wide_bell_is_drawn_in_cells(seed: int, height: int, width: int, sigma: float, coloured: bool) -> None:
+    picture = np.random.default_rng(seed).random((height, width, 3) if coloured else (height, width), np.float32)
+    exact = cv2.GaussianBlur(picture, (0, 0), sigma, borderType=cv2.BORDER_CONSTANT)
+    assert np.abs(soft(picture, sigma) - exact).max() < 0.02 * exact.max()
 
 
 def scene(landscape: str) -> tuple[np.ndarray, np.ndarray]:

@@ -50,7 +50,7 @@ def _trusted(ratio: FloatArray, rest: FloatArray, use: FloatArray) -> FloatArray
 
 
 def soft(picture: FloatArray, sigma: float) -> FloatArray:
-    """A picture (h, w[, c]) blurred, with nothing around it; within 1 % of its largest value, for so wide a bell is drawn in cells."""
+    """A picture (h, w[, c]) blurred, with nothing around it; a wide bell is drawn in cells, to within 2 % of its largest value."""
     height, width = picture.shape[:2]
     cell = max(1, int(sigma / 4))
     rows, columns = -(-height // cell) + 2, -(-width // cell) + 2

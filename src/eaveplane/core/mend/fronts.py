@@ -146,7 +146,7 @@ def shown_around(pictures: FloatArray) -> tuple[FloatArray, FloatArray]:
 
 
 def _lifted(sheaf: Sheaf, k: int, where: NDArray[np.bool_], solid: NDArray[np.bool_], noise: FloatArray, layer: FloatArray, waves: Waves, of: Sequence[int]) -> Lift:
-    """`lift` by a picture (h, w, 3) of what the front adds, but for what is coarse; `of` are the frames that are lifted."""
+    """`lift` by a picture (h, w, 3) of what the front adds, but for what is coarse; nothing is told of frames other than it and those in `of`."""
     own = sheaf.light[k]
     adds = (layer - carried_in(layer, ~where)) * where[..., None]
     behind = np.maximum(own - adds, 0)

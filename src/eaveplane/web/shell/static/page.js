@@ -38,18 +38,19 @@ export const pressing = () => down;
 /** Do something once it has been let go, and the click that comes of it has been heard. */
 export const released = (then) => waiting.push(then);
 document.addEventListener("pointerdown", (event) => { pressed = event.target; down = true; }, true);
-for (const end of ["pointerup", "pointercancel"]) {
-  document.addEventListener(end, () => {
-    down = false;
-    // after the click that follows
-    setTimeout(() => {
-      pressed = null;
-      if (late?.asker.isConnected && late.target.isConnected) htmx.ajax("GET", late.asker.getAttribute("hx-get"), { source: late.asker, target: late.target, swap: "outerHTML" });
-      late = null;
-      for (const then of waiting.splice(0)) then();
-    });
-  }, true);
+function letGo() {
+  down = false;
+  // after the click that follows
+  setTimeout(() => {
+    pressed = null;
+    if (late?.asker.isConnected && late.target.isConnected) htmx.ajax("GET", late.asker.getAttribute("hx-get"), { source: late.asker, target: late.target, swap: "outerHTML" });
+    late = null;
+    for (const then of waiting.splice(0)) then();
+  });
 }
+// where a menu opens, or another window, the release is not heard
+for (const end of ["pointerup", "pointercancel", "contextmenu"]) document.addEventListener(end, letGo, true);
+window.addEventListener("blur", letGo);
 document.body.addEventListener("htmx:beforeSwap", (event) => {
   // the event's own elt is always its target: who asked is in the request
   const { target, serverResponse, requestConfig: { elt: asker, verb } } = event.detail;
