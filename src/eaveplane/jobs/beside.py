@@ -28,7 +28,7 @@ def beside(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
         raise Cancelled
     reading, registering = runner.parts(2, 1)
     # all that are kept: of two alone nobody could say which has the wrong size
-    frames = read(queue.library, about["outing_id"], [*kept, *wanted], recipe.capture, reading)
+    frames = read(queue.library, about["outing_id"], [*kept, *wanted], recipe, reading)
     step = scene.beside(recipe, frames, wanted)[asked]
     registering.one("Registering", make, str(cache.root), step)
     said = open_registration(cache, step.key).trusted[1].said

@@ -27,7 +27,7 @@ def inspect(queue: JobQueue, row: sqlite3.Row, runner: Runner) -> str:
     if about is None:
         raise Cancelled
     recipe = scenes.recipe_of(queue.db, scene_id)
-    files = library.files(about["outing_id"])
+    files = library.files_in(about["outing_id"], recipe)
     wanted = [files[i] for f in recipe.frames if f.reason != "unreadable" for i in f.all_files() if i in files]
 
     def those_that_can_be_read(decoded: dict[str, Decode], problems: dict[str, PictureError]) -> Sequence[FrameChoice]:

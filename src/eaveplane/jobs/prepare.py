@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence, Sized
 
-from ..core.even.capture.settings import Capture
 from ..imaging.errors import PictureError
 from ..pipeline import scene
 from ..pipeline.frames import gather, same_size
@@ -26,7 +25,7 @@ def prepare(queue: JobQueue, scene_id: int, recipe: Recipe, runner: Runner) -> s
     if not kept:
         raise ValueError("All frames are left out. Bring some back in Gather.")
     reading, registering, labelling = runner.parts(3, 6, 1)
-    frames = read(queue.library, row["outing_id"], [*kept, *recipe.drawn_beside()], recipe.capture, reading)
+    frames = read(queue.library, row["outing_id"], [*kept, *recipe.drawn_beside()], recipe, reading)
     planned = scene.plan(recipe, frames, queue.library.brought_masks())
     assert planned is not None
     scene.register(cache, planned, registering)
@@ -35,9 +34,9 @@ def prepare(queue: JobQueue, scene_id: int, recipe: Recipe, runner: Runner) -> s
     return planned
 
 
-def read(library: Library, outing: int, wanted: Sequence[FrameChoice], capture: Capture, runner: Runner) -> dict[str, FrameStep]:
-    """Read frames of one size, merged and corrected; by id. Raises ValueError for one whose file is gone and PictureError for one that cannot be used."""
-    files = library.files(outing)
+def read(library: Library, outing: int, wanted: Sequence[FrameChoice], recipe: Recipe, runner: Runner) -> dict[str, FrameStep]:
+    """Read frames of a recipe, of one size, merged and corrected; by id. Raises ValueError for one whose file is gone and PictureError for one that cannot be used."""
+    files = library.files_in(outing, recipe)
     missing = [f.file for f in wanted if any(i not in files for i in f.sources())]
     if missing:
         raise ValueError(f"{missing[0]} is not among the files of this outing any more. Leave the frame out or bring the folder in again.")
@@ -49,7 +48,7 @@ def read(library: Library, outing: int, wanted: Sequence[FrameChoice], capture: 
             raise problem
         return wanted
 
-    return gather(library.cache, those, all_of_them, runner, False, capture).frames
+    return gather(library.cache, those, all_of_them, runner, False, recipe.capture).frames
 
 
 def counted(some: Sized) -> str:

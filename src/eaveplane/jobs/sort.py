@@ -6,7 +6,7 @@ from ..core.develop.look import NEUTRAL, RAW_LOOK
 from ..core.gather.split import Taken, split
 from ..imaging.formats.registry import RAW_SUFFIXES
 from ..pipeline.decisions import decide
-from ..pipeline.frames import File, choice, exposure_groups, ordered
+from ..pipeline.frames import File, choice, exposure_groups, in_order_at_first
 from ..pipeline.glance import open_glance
 from ..pipeline.library import Library
 from ..recipe import FrameChoice, Recipe
@@ -18,13 +18,13 @@ def sort(library: Library, outing_id: int, files: dict[str, File]) -> list[int]:
     listed = list(files.values())
     metas = library.metadata(outing_id)
     about = [metas[f.id] for f in listed]
-    seen = [open_glance(library.cache, f.sha256) for f in listed]
-    found = split([glimpse for glimpse, _ in seen], [Taken(m.taken, size, m.focal_mm, str(file.path.parent)) for (m, size), file in zip(about, listed, strict=True)])
+    seen = [open_glance(library.cache, f.sha256)[0] for f in listed]
+    found = split(seen, [Taken(m.taken, file.stored, m.focal_mm, str(file.path.parent)) for (m, _), file in zip(about, listed, strict=True)])
     made = []
     for group, markers in zip(found.scenes, found.marked, strict=True):
-        positions = exposure_groups([about[i][0] for i in group], [seen[i][0] for i in group])
+        positions = exposure_groups([about[i][0] for i in group], [seen[i] for i in group])
         middle = [group[p[len(p) // 2]] for p in positions]
-        order = ordered([about[i][0] for i in middle], [seen[i][1] for i in middle])
+        order = in_order_at_first(library.cache, [listed[i] for i in middle], [about[i][0] for i in middle])
         frames = named([choice([listed[group[i]] for i in positions[k]]) for k in order])
         frames += [choice([listed[i]], reason="marker") for i in markers]
         raw = listed[group[0]].path.suffix.lower() in RAW_SUFFIXES

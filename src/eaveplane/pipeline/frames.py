@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import math
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from ..core.even.capture.settings import Capture
@@ -15,8 +16,13 @@ from ..core.gather.octaves import Octaves
 from ..core.gather.order import near_to_far
 from ..imaging.errors import PictureError
 from ..imaging.exif import Metadata
+from ..imaging.formats.format import turned
+from ..imaging.formats.picture import QUARTERS
+from ..imaging.formats.registry import Facts
+from ..imaging.pyramid import Size
 from ..recipe import Exposure, FrameChoice, Reason
 from .cache import Cache
+from .glance import open_glance
 from .runner import Call, Runner
 from .steps import Correct, Decode, FrameStep, Measure, Merge, make, open_frame
 from .warm import warm_up
@@ -26,20 +32,45 @@ SAME_FOCUS = 0.02
 
 @dataclass(frozen=True)
 class File:
-    """An original: where it is, what it holds."""
+    """An original: where it is, what it holds; its size upright, and how the camera said it was held, if that is known; by how many quarters it
+    is turned to the left beyond that."""
 
     path: Path
     sha256: str
     name: str
+    size: Size | None = None
+    orientation: int = 1
+    turned: int = 0
+
+    @property
+    def stored(self) -> Size | None:
+        """Width and height before the picture is put upright."""
+        return turned(self.size, self.orientation) if self.size else None
 
     @property
     def id(self) -> str:
         """The name by which recipes know the frame."""
         return self.sha256[:12]
 
+    @classmethod
+    def of(cls, path: Path, sha256: str, about: Facts) -> File:
+        """A file of which no more is known than what it says."""
+        return cls(path, sha256, str(path), (about.width, about.height), about.meta.orientation)
+
     def decode(self, full_only: bool, capture: Capture) -> Decode:
         """How the file is read as `capture` asks."""
-        return Decode(self.sha256, full_only, capture.demosaic, capture.highlights, self.path)
+        return Decode(self.sha256, full_only, capture.demosaic, capture.highlights, self.turned, self.path)
+
+
+def held_alike(files: Sequence[File]) -> list[File]:
+    """Files of one scene, all turned as most of them: a camera pointed at the ground may not know which way up it is. Where as many say one
+    thing as the other, the first is believed; files of another size, or mirrored, are left as they are."""
+
+    known = [f for f in files if f.stored and f.orientation in QUARTERS]
+    if not known:
+        return list(files)
+    stored, held = Counter((f.stored, f.orientation) for f in known).most_common(1)[0][0]
+    return [replace(f, turned=(QUARTERS[held] - QUARTERS[f.orientation]) % 4) if f in known and f.stored == stored else f for f in files]
 
 
 @dataclass(frozen=True)
@@ -171,6 +202,11 @@ def in_order(cache: Cache, steps: Sequence[FrameStep]) -> list[int]:
     """Indices of frames from near to far."""
     frames = [open_frame(cache, step) for step in steps]
     return ordered([f.meta for f in frames], [f.octaves() for f in frames])
+
+
+def in_order_at_first(cache: Cache, files: Sequence[File], metas: Sequence[Metadata]) -> list[int]:
+    """Indices of files from near to far, as far as a first look at them tells."""
+    return ordered(metas, [open_glance(cache, f.sha256)[1].turned(f.turned) for f in held_alike(files)])
 
 
 def same_size(cache: Cache, files: Sequence[File], decoded: Mapping[str, Decode]) -> dict[str, PictureError]:

@@ -42,7 +42,7 @@ def glance_at(root: str, path: str, ticket: str) -> Glance:
     try:
         found = facts(file)
         sha256 = hash_file(file)
-        cache.make(glance_key(sha256), lambda folder: _keep(folder, file))
+        cache.make(glance_key(sha256), lambda folder: _keep(folder, file, found.meta.orientation))
         return Glance(sha256, found, None)
     except PictureError as error:
         return Glance(None, None, error)
@@ -52,13 +52,14 @@ def glance_at(root: str, path: str, ticket: str) -> Glance:
         return Glance(None, None, PictureError(file, f"cannot be understood ({type(error).__name__}).", "Export it again from the program that wrote it."))
 
 
-def _keep(folder: Path, path: Path) -> None:
+def _keep(folder: Path, path: Path, orientation: int) -> None:
     picture = read_preview(path)
     scale = THUMB_SIDE / max(picture.shape[:2])
     thumb = cv2.resize(picture, None, fx=min(scale, 1.0), fy=min(scale, 1.0), interpolation=cv2.INTER_AREA)
     for name, what, quality in (("thumb.jpg", thumb, 82), ("screen.jpg", picture, 88)):
         cv2.imwrite(str(folder / name), np.ascontiguousarray(what[..., ::-1]), [cv2.IMWRITE_JPEG_QUALITY, quality])
-    seen = glimpse(_light(picture))
+    # cameras pointed at the ground may not know which way up they are: compared is what they stored, not what they say
+    seen = glimpse(_light(np.rot90(picture, 2) if orientation in (3, 8) else picture))
     octaves = measure_detail(np.sqrt(luminance(_light(picture)))).octaves
     np.savez(folder / "glance.npz", stops=seen.stops, exposed=seen.exposed, energy=octaves.energy, noise=octaves.noise, slopes=octaves.slopes)
 

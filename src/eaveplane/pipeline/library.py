@@ -11,10 +11,11 @@ from typing import IO
 
 from ..core.even.capture.settings import Capture
 from ..imaging.exif import Metadata
+from ..recipe import Recipe
 from ..store.database import Database
 from ..store.outings import files_of, metadata_of
 from .cache import Cache
-from .frames import File
+from .frames import File, held_alike
 from .steps import Decode
 
 
@@ -62,10 +63,16 @@ class Library:
         found: dict[str, File] = {}
         for row in files_of(self.db, outing_id, ids):
             if row["sha256"]:
-                file = File(Path(row["path"]), row["sha256"], row["name"])
+                size = (row["width"], row["height"]) if row["width"] else None
+                file = File(Path(row["path"]), row["sha256"], row["name"], size, metadata_of(row).orientation)
                 if file.id not in found or not found[file.id].path.exists():
                     found[file.id] = file
         return found
+
+    def files_in(self, outing_id: int, recipe: Recipe) -> dict[str, File]:
+        """The usable originals of a scene by frame id, all held the same way up."""
+        found = self.files(outing_id, {i for f in recipe.frames for i in f.all_files()})
+        return dict(zip(found, held_alike(list(found.values())), strict=True))
 
     def metadata(self, outing_id: int) -> dict[str, tuple[Metadata, tuple[int, int] | None]]:
         """What the originals of an outing say, with their size, by frame id."""

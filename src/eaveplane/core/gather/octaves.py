@@ -38,6 +38,11 @@ class Octaves:
         """What a frame would show in so many times the light."""
         return Octaves(self.energy * np.float32(gain), self.noise * np.float32(gain), self.slopes * np.float32(gain))
 
+    def turned(self, quarters: int) -> Octaves:
+        """What the picture shows once it is turned by so many quarters to the left."""
+        slopes = np.roll(self.slopes, 2, axis=0) if quarters % 2 else self.slopes
+        return Octaves(*(np.rot90(m, quarters, axes=(1, 2)) for m in (self.energy, self.noise, slopes)))
+
 
 def block_shape(height: int, width: int) -> tuple[int, int]:
     """(h, w) of the maps of a frame."""

@@ -23,11 +23,12 @@ def _lines(octaves: Sequence[Octaves]) -> tuple[FloatArray, FloatArray, NDArray[
     """Log fine energies (n, places) against their mean over frames, weights (places,) and rows (places,) of places where
     there is something to see, on a coarse grid that does not mind if frames are not registered."""
     maps, floors = [], []
+    height, width = octaves[0].energy.shape[1:]
+    grid = _GRID[::-1] if height > width else _GRID
+    if width < grid[0]:
+        grid = (width, height)
     for seen in octaves:
         fine = np.maximum(seen.energy[:2] - seen.noise[:2], 0).sum(axis=0)
-        grid = _GRID[::-1] if fine.shape[0] > fine.shape[1] else _GRID
-        if fine.shape[1] < grid[0]:
-            grid = (fine.shape[1], fine.shape[0])
         maps.append(cv2.resize(fine, grid, interpolation=cv2.INTER_AREA))
         floors.append(cv2.resize(seen.noise[:2].sum(axis=0), grid, interpolation=cv2.INTER_AREA))
     energy, noise = np.stack(maps), np.stack(floors)

@@ -32,7 +32,7 @@ Likeness = Callable[[int, int], float]
 
 @dataclass(frozen=True)
 class Taken:
-    """What is known of a frame beside its picture; None where the file does not say."""
+    """What is known of a frame beside its picture, `size` as the camera stored it; None where the file does not say."""
 
     time: datetime | None = None
     size: tuple[int, int] | None = None

@@ -17,6 +17,8 @@ from ..lensdata import LensData
 MOST_PIXELS = 400_000_000
 LONGEST_SIDE = 60_000
 DAYLIGHT = (6504.0, 0.0)
+QUARTERS = {1: 0, 3: 2, 6: 3, 8: 1}
+"""Quarter turns, to the left, that put what a camera stored upright, by EXIF's orientation."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,7 +52,7 @@ def upright(codes: NDArray[np.uint16], orientation: int) -> NDArray[np.uint16]:
         codes = codes[:, ::-1]
     if orientation == 4:
         codes = codes[::-1]
-    turns = {3: 2, 6: 3, 8: 1, 5: 1, 7: 3}.get(orientation, 0)
+    turns = {**QUARTERS, 5: 1, 7: 3}.get(orientation, 0)
     return np.ascontiguousarray(np.rot90(codes, turns))
 
 

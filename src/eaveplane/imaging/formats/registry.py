@@ -32,7 +32,7 @@ SUFFIXES_TOLD = ".tif, .png, .jpg or .avif"
 
 @dataclass(frozen=True)
 class Facts:
-    """What is known of a file without decoding it: upright size, kind (the name of its format), metadata."""
+    """What is known of a file without decoding it: upright size, kind (the name of its format), metadata, which still say how the camera was held."""
 
     width: int
     height: int
@@ -73,7 +73,7 @@ def facts(path: Path) -> Facts:
     except Exception as error:
         raise damaged(path, error) from error
     check_size(path, width, height)
-    return Facts(width, height, format.name, meta.upright())
+    return Facts(width, height, format.name, meta)
 
 
 def read_picture(path: Path, demosaic: str = "dht", highlights: str = "clip") -> Picture:

@@ -10,9 +10,10 @@ from ...core.gather.composition import glimpse
 from ...core.gather.split import strangers
 from ...core.register.composition import same_once_laid
 from ...imaging.errors import PictureError
+from ...imaging.formats.registry import facts
 from ...recipe import FrameChoice, Recipe
 from ..cache import Cache, hash_file
-from ..frames import File, choice, gather, grouped, in_order, same_size
+from ..frames import File, choice, gather, grouped, held_alike, in_order, same_size
 from ..runner import Runner
 from ..steps import Decode, Frame, FrameStep, open_frame
 
@@ -60,9 +61,11 @@ def read_frames(paths: Sequence[Path], cache: Cache, runner: Runner, markers: bo
     for path, sha256 in zip(paths, runner.executor.map(hash_file, paths), strict=True):
         file = next((f for f in files if f.sha256 == sha256), None)
         if file is None:
-            file = File(path, sha256, str(path))
+            file = File.of(path, sha256, facts(path))
             files.append(file)
         file_of.append(file)
+    files = held_alike(files)
+    file_of = [next(f for f in files if f.sha256 == file.sha256) for file in file_of]
     wanted = markers and len(files) > 2 and not named(recipe, files)
     found: list[FrameChoice] = []
     strange: list[FrameChoice] = []

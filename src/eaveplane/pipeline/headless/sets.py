@@ -7,7 +7,7 @@ from typing import Any
 
 from ...core.gather.split import Taken, split
 from ..cache import Cache
-from ..frames import exposure_groups, ordered
+from ..frames import File, exposure_groups, in_order_at_first
 from ..glance import Glance, glance_at, open_glance
 from ..pictures import list_pictures
 from ..runner import Runner
@@ -29,15 +29,15 @@ def sets(folder: Path, cache: Cache, runner: Runner) -> dict[str, Any]:
             known.add(result.sha256)
             seen.append((path, result))
     metas = [found.facts.meta for _, found in seen if found.facts]
-    sizes = [(found.facts.width, found.facts.height) for _, found in seen if found.facts]
-    glances = [open_glance(cache, found.sha256 or "") for _, found in seen]
+    files = [File.of(path, found.sha256 or "", found.facts) for path, found in seen if found.facts]
+    glimpses = [open_glance(cache, f.sha256)[0] for f in files]
     runner.tell("Sorting into scenes", 0.95)
-    found = split([g for g, _ in glances], [Taken(m.taken, size, m.focal_mm, str(path.parent)) for m, size, (path, _) in zip(metas, sizes, seen, strict=True)])
+    found = split(glimpses, [Taken(m.taken, f.stored, m.focal_mm, str(f.path.parent)) for m, f in zip(metas, files, strict=True)])
     scenes = []
     for group in found.scenes:
-        positions = [[group[i] for i in p] for p in exposure_groups([metas[i] for i in group], [glances[i][0] for i in group])]
+        positions = [[group[i] for i in p] for p in exposure_groups([metas[i] for i in group], [glimpses[i] for i in group])]
         middle = [p[len(p) // 2] for p in positions]
-        order = ordered([metas[i] for i in middle], [glances[i][1] for i in middle])
+        order = in_order_at_first(cache, [files[i] for i in middle], [metas[i] for i in middle])
         brackets = [[str(seen[i][0]) for i in positions[k]] for k in order]
         bracketed = any(len(b) > 1 for b in brackets)
         kind = "single" if len(brackets) == 1 else "focus+exposure" if bracketed else "focus"

@@ -52,6 +52,7 @@ def told_of(recipe: Recipe, planned: Plan, registered: Registration, shares: Seq
     verdict = verdicts.get(frame.id)
     return {
         "file": str(path),
+        "quarters_turned": file.turned,
         "homography": placement.matrix.tolist() if placement else None,
         "near_px": placement.shift.reach() if placement and placement.shift else 0.0,
         "gain": list(registered.drifts[k].gain) if k is not None and evened else [1.0, 1.0, 1.0],

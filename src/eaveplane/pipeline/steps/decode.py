@@ -21,13 +21,14 @@ SMALL_SIDE = 800
 
 @dataclass(frozen=True)
 class Decode(FrameStep):
-    """The codes of a file, at full size only or at halved sizes too. Raises PictureError."""
+    """The codes of a file, upright and then `turned` by quarters to the left, at full size only or at halved sizes too. Raises PictureError."""
 
-    name, version = "decode", 7
+    name, version = "decode", 8
     sha256: str
     full_only: bool
     demosaic: str
     highlights: str
+    turned: int
     path: Path = field(compare=False)
 
     def at_full_size_only(self) -> bool:
@@ -40,7 +41,7 @@ class Decode(FrameStep):
         ticket.tell(0.01)
         picture = read_picture(self.path, self.demosaic, self.highlights)
         ticket.tell(0.8)
-        codes, encoding, meta = picture.codes, picture.encoding, picture.meta
+        codes, encoding, meta = np.ascontiguousarray(np.rot90(picture.codes, self.turned)), picture.encoding, picture.meta
         height, width = codes.shape[:2]
         levels = Pyramid.create(folder / "codes", width, height, 3, codes.dtype.name, self.full_only)
         levels.write(0, 0, 0, codes)

@@ -10,8 +10,8 @@ from flask import Blueprint, Response, abort, redirect, render_template, request
 from werkzeug.wrappers import Response as AnyResponse
 
 from ...pipeline.decisions import carrying
-from ...pipeline.frames import ordered
-from ...pipeline.glance import glance_key, open_glance
+from ...pipeline.frames import in_order_at_first
+from ...pipeline.glance import glance_key
 from ...recipe import FrameChoice, Recipe
 from ...store import arrangements, jobs, outings, scenes
 from ..desk import desk, folder_of
@@ -129,7 +129,7 @@ def _near_to_far(frames: list[FrameChoice]) -> list[FrameChoice]:
     files, metadata = library.files(number), library.metadata(number)
     there = [f for f in frames if f.reason != "marker" and all(i in files for i in f.all_files())]
     middle = [f.all_files()[len(f.all_files()) // 2] for f in there]
-    order = ordered([metadata[i][0] for i in middle], [open_glance(library.cache, files[i].sha256)[1] for i in middle]) if len(there) > 1 else list(range(len(there)))
+    order = in_order_at_first(library.cache, [files[i] for i in middle], [metadata[i][0] for i in middle]) if len(there) > 1 else list(range(len(there)))
     return [*(there[i] for i in order), *(f for f in frames if f not in there)]
 
 

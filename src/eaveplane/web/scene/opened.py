@@ -43,7 +43,7 @@ class ScenePage:
             abort(404)
         self.number, self.desk, self.row = number, desk, row
         self.recipe: Recipe = scenes.recipe_of(desk.db, number)
-        self.files = desk.library.files(row["outing_id"], {i for f in self.recipe.frames for i in f.all_files()})
+        self.files = desk.library.files_in(row["outing_id"], self.recipe)
         self.there = self._frames_there()
         self.plan = plan(self.recipe, self.there.final, desk.library.brought_masks())
         if self.plan:
