@@ -33,6 +33,13 @@ FEW, MOST_SEEN = 4, 512
 SCALES = (1.0, 0.8, 0.9, 1.1, 1.25)
 STEPS_TRIED = (1.2, 2.0, 3.4, 6.0)
 """Pixels of blur between neighbours to begin with, beside a guess: the search from one start may end in the wrong place."""
+PLANES_APART, CLOSELY = 0.4, 0.1
+"""Pixels of blur between the planes that are tried, and where one number is sought, that planes further apart would pull to where one of them
+happens to lie."""
+STRICTLY = 0.01
+"""Part of the energy that discs leave then: where they fit best tells, not how many places they fit somehow."""
+PAIRS_TRIED = np.exp(np.arange(-0.5, 0.5, 0.02))
+"""Parts of the distance between two frames."""
 NOTHING = 0.9
 """Unexplained by more than this, places are not to be trusted."""
 
@@ -116,24 +123,25 @@ def shared_energies(tiles: FloatArray, noise: float) -> Tiles:
     return Tiles(np.array(pairs), shared.reshape(len(tiles), -1).astype(np.float32), energy, np.bincount(ring[within], length.ravel()[within], RINGS) / count, noise)
 
 
-def unexplained(places: Line, tiles: Tiles) -> float:
-    """Mean over tiles of what the best single plane leaves of them, each between 0 and 1: those with depth edges drop out."""
+def unexplained(places: Line, tiles: Tiles, apart: float = PLANES_APART, misfit: float = MISFIT) -> float:
+    """Mean over tiles of what the best single plane leaves of them, each between 0 and 1: those with depth edges drop out. Planes lie so many
+    pixels of blur `apart`, and `misfit` of the energy is left by any."""
     low, high, frequencies = float(places.min()), float(places.max()), tuple(tiles.frequencies.tolist())
-    seen = np.stack([_seen_by(float(place), low, high, frequencies) for place in places])
+    seen = np.stack([_seen_by(float(place), low, high, apart, frequencies) for place in places])
     # the energy that a plane explains is a quadratic form of the shared energies, frequency by frequency
     seen /= np.sqrt((seen**2).sum(axis=0) + np.float32(1e-3))
     form = seen[tiles.pairs[:, 0]] * seen[tiles.pairs[:, 1]]
     told = tiles.shared @ form.reshape(-1, form.shape[2])
     left = tiles.energy.sum(axis=1) - told.max(axis=1)
-    ratio = left / (len(places) * tiles.noise * 2 + MISFIT * tiles.energy.max(axis=1))
+    ratio = left / (len(places) * tiles.noise * 2 + misfit * tiles.energy.max(axis=1))
     return float((ratio / (1 + ratio)).mean())
 
 
 @lru_cache(MOST_SEEN)
-def _seen_by(place: float, low: float, high: float, frequencies: tuple[float, ...]) -> FloatArray:
+def _seen_by(place: float, low: float, high: float, apart: float, frequencies: tuple[float, ...]) -> FloatArray:
     """What a frame focused at a place leaves of waves (RINGS, planes) in the planes that are tried from `low` to `high`. A search moves one
     frame at a time, and the others see what they saw."""
-    tried = np.linspace(low, high, max(2, int(np.ceil((high - low) / 0.4))) + 1)
+    tried = np.linspace(low, high, max(2, int(np.ceil((high - low) / apart))) + 1)
     return disc_left(np.array(frequencies)[:, None] * (place - tried)).astype(np.float32)
 
 
@@ -148,6 +156,8 @@ def find_places(tiles: Tiles, guess: Line) -> tuple[Line, float]:
     # few tiles tell where to go from a start, not which start was right
     places = min(rough, key=lambda u: unexplained(u, tiles))
     places = _refined(_exchanged(_brought_back(places, tiles, every), tiles), tiles, every, ROUGH_STEP, LAST_STEP)
+    if len(places) == 2:
+        places = min((places * part for part in PAIRS_TRIED), key=lambda u: unexplained(u, tiles, CLOSELY, STRICTLY))
     return places, unexplained(places, tiles)
 
 

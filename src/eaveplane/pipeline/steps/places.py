@@ -29,7 +29,7 @@ BAND = 1
 class Locate(Step):
     """Places of the frames, two or more, that are woven by themselves."""
 
-    name, version = "places", 7
+    name, version = "places", 8
     registered: Register | Nudged
     found: tuple[int, ...]
 
