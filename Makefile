@@ -33,10 +33,10 @@ lint: $(VENV)/.installed
 	$(BIN)/ruff check src tests bench
 	$(BIN)/mypy
 
-# one core checks types while the other compiles
+# one core checks types while the other compiles; tests are compiled once, not by every worker of every run
 test: chromium $(VENV)/.installed
 	$(MAKE) -j 2 lint install
-	$(BIN)/pytest
+	PYTHONDONTWRITEBYTECODE= $(BIN)/pytest
 
 fast: install lint
 	$(BIN)/pytest --ignore tests/browser -m "not slow"

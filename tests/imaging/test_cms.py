@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 
-import colour
 import numpy as np
 import pytest
 from hypothesis import given
@@ -34,6 +33,9 @@ def test_a_paper_tells_its_name_and_another_engine_takes_it() -> None:
 
 def _lab(srgb: np.ndarray, white: tuple[float, float, float] = (100.0, 0.0, 0.0)) -> np.ndarray:
     """CIE L*a*b* under D50 of sRGB (..., 3) from 0 to 1, beside a white."""
+    # it takes seconds to load, for which not every worker need wait
+    import colour
+
     xyz = colour.RGB_to_XYZ(srgb, "sRGB", illuminant=D50, chromatic_adaptation_transform="Bradford", apply_cctf_decoding=True)
     shown_white = colour.Lab_to_XYZ(np.array(white), D50)
     return np.asarray(colour.XYZ_to_Lab(xyz / shown_white * colour.Lab_to_XYZ(np.array([100.0, 0, 0]), D50), D50))

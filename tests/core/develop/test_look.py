@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-import warnings
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 import pytest
@@ -21,10 +21,6 @@ from eaveplane.core.masks.parts import Brushed, BrushedLine, DistanceRange, Elli
 from eaveplane.imaging.colour import SRGB_FROM_WORK, WORK_FROM_SRGB, XYZ_FROM_WORK, white_of
 from eaveplane.imaging.oklab import from_oklab, hue_of_turn, oklab, reach
 from eaveplane.parameter import controls
-
-with warnings.catch_warnings():
-    warnings.simplefilter("ignore")
-    import colour
 
 SHOT = Light(5200, 3)
 
@@ -62,21 +58,29 @@ def test_a_little_of_any_control_is_little(control, way: int) -> None:  # type: 
 # ---- colour against an independent implementation ---------------------------------------------------------------
 
 
+@pytest.fixture(scope="module")
+def colour() -> Any:
+    """It takes seconds to load, for which not every worker need wait."""
+    import colour
+
+    return colour
+
+
 @given(st.tuples(*[st.floats(0, 1)] * 3))
-def test_oklab_agrees_with_colour_science(light: tuple[float, float, float]) -> None:
+def test_oklab_agrees_with_colour_science(colour: Any, light: tuple[float, float, float]) -> None:
     light_ = np.array(light)
     np.testing.assert_allclose(oklab(light_), colour.XYZ_to_Oklab(XYZ_FROM_WORK @ light_), atol=1e-4)
     np.testing.assert_allclose(from_oklab(oklab(light_)), light_, atol=1e-6)
 
 
-def test_the_working_space_agrees_with_colour_science() -> None:
+def test_the_working_space_agrees_with_colour_science(colour: Any) -> None:
     theirs = colour.RGB_COLOURSPACES["ITU-R BT.2020"].matrix_RGB_to_XYZ
     np.testing.assert_allclose(XYZ_FROM_WORK, theirs, atol=1e-4)
     np.testing.assert_allclose(SRGB_FROM_WORK, colour.matrix_RGB_to_RGB("ITU-R BT.2020", "sRGB"), atol=2e-4)
 
 
 @pytest.mark.parametrize("kelvin", [1700, 2200, 2856, 3400, 4000, 5003, 6504, 9300, 15000, 25000])
-def test_lights_lie_on_their_loci(kelvin: float) -> None:
+def test_lights_lie_on_their_loci(colour: Any, kelvin: float) -> None:
     xyz = white_of(kelvin, 0)
     xy = xyz[:2] / xyz.sum()
     theirs = colour.temperature.CCT_to_xy_CIE_D(kelvin) if kelvin >= 4000 else colour.UCS_uv_to_xy(colour.temperature.CCT_to_uv_Planck1900(kelvin))
