@@ -33,10 +33,15 @@ lint: $(VENV)/.installed
 	$(BIN)/ruff check src tests bench
 	$(BIN)/mypy
 
-# one core checks types while the other compiles; tests are compiled once, not by every worker of every run
+# one core checks types, and compiles the tests once for all workers, while the other compiles kernels
+test: export PYTHONDONTWRITEBYTECODE =
 test: chromium $(VENV)/.installed
-	$(MAKE) -j 2 lint install
-	PYTHONDONTWRITEBYTECODE= $(BIN)/pytest
+	$(MAKE) -j 2 lint collected install
+	$(BIN)/pytest
+
+.PHONY: collected
+collected: $(VENV)/.installed lint
+	$(BIN)/pytest --collect-only -n 0 >/dev/null
 
 fast: install lint
 	$(BIN)/pytest --ignore tests/browser -m "not slow"
