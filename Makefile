@@ -41,7 +41,7 @@ test: chromium $(VENV)/.installed
 
 .PHONY: collected
 collected: $(VENV)/.installed lint
-	$(BIN)/pytest --collect-only -n 0 >/dev/null
+	$(BIN)/pytest --collect-only -qq -n 0
 
 fast: install lint
 	$(BIN)/pytest --ignore tests/browser -m "not slow"

@@ -65,12 +65,11 @@ class File:
 def held_alike(files: Sequence[File]) -> list[File]:
     """Files of one scene, all turned as most of them: a camera pointed at the ground may not know which way up it is. Where as many say one
     thing as the other, the first is believed; files of another size, or mirrored, are left as they are."""
-
-    known = [f for f in files if f.stored and f.orientation in QUARTERS]
+    known = Counter((f.stored, f.orientation) for f in files if f.stored and f.orientation in QUARTERS)
     if not known:
         return list(files)
-    stored, held = Counter((f.stored, f.orientation) for f in known).most_common(1)[0][0]
-    return [replace(f, turned=(QUARTERS[held] - QUARTERS[f.orientation]) % 4) if f in known and f.stored == stored else f for f in files]
+    stored, held = known.most_common(1)[0][0]
+    return [replace(f, turned=(QUARTERS[held] - QUARTERS[f.orientation]) % 4) if (f.stored, f.orientation) in known and f.stored == stored else f for f in files]
 
 
 @dataclass(frozen=True)

@@ -284,12 +284,12 @@ def test_a_picture_is_kept_to_what_frames_show(low: float, high: float, value: f
     assert min(low, high) - 0.16 * span - 1e-6 <= found.min() and found.max() <= max(low, high) + 0.21 * span + 1e-6
 
 
-def _slope(true: Sequence[float], nearest: float | None = None, grey: bool = False) -> tuple[RegisteredFrames, np.ndarray]:
-    """Frames focused at these places on a slope from near (the first, or `nearest`) to far, with noise, and how much detail there is."""
+def _slope(true: Sequence[float], nearest: float | None = None, grey: bool = False, steps: int = 12) -> tuple[RegisteredFrames, np.ndarray]:
+    """Frames focused at these places on a slope in steps from near (the first, or `nearest`) to far, with noise, and how much detail there is."""
     rng, texture = np.random.default_rng(2), _texture(6)
     texture = np.repeat(texture[..., :1], 3, axis=2) * np.float32([1.1, 1, 0.7]) if grey else texture
-    depth = np.linspace(nearest or max(true), 0, 12)
-    rows = np.minimum(np.arange(SIZE[1]) * 12 // SIZE[1], 11)
+    depth = np.linspace(nearest or max(true), 0, steps)
+    rows = np.minimum(np.arange(SIZE[1]) * steps // SIZE[1], steps - 1)
     frames = []
     for u in true:
         frame = np.zeros_like(texture)
@@ -333,6 +333,13 @@ def test_where_frames_are_focused_is_found_from_the_pictures(true: tuple[float, 
     # noise is measured, too, as well as a picture without quiet parts allows
     assert found.evened > 0.5 * 4e-6 and found.finest > 0.5 * 4e-6
     assert locate(lambda k, box: laid.read(k, 0, box), len(true), (200, 200), detail, guess) is None
+
+
+@pytest.mark.parametrize("apart", [2.0, 2.66, 3.4])
+def test_how_far_two_frames_are_apart_does_not_hang_on_which_planes_are_tried(apart: float) -> None:
+    laid, detail = _slope((apart, 0.0), steps=3)
+    found = locate(lambda k, box: laid.read(k, 0, box), 2, SIZE, detail, 1.2 * np.arange(2))
+    assert found is not None and abs(found.at[0] - found.at[1]) == pytest.approx(apart, rel=0.08)
 
 
 def test_a_noisy_frame_is_told_and_a_sharp_one_is_not_taken_for_it() -> None:

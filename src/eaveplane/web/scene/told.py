@@ -22,10 +22,7 @@ def notes(scene: ScenePage) -> list[dict[str, str]]:
     if scene.last_job is not None and scene.last_job["state"] == "failed":
         found.insert(0, {"grave": "yes", "title": "The last step failed", "text": scene.last_job["message"], "frame": ""})
     numbers = {f.id: i + 1 for i, f in enumerate(scene.recipe.frames)}
-    for frame in scene.recipe.frames:
-        if any(scene.files[i].turned for i in frame.all_files() if i in scene.files):
-            said = "Its file says that the camera was held another way up than for the others. It is read as if it had been held as for them."
-            found.append({"grave": "", "title": f"Frame {numbers[frame.id]} was turned", "text": said, "frame": frame.id})
+    found += _of_turned(scene, numbers)
     if scene.view is not None and scene.view.registered is not None and scene.plan is not None:
         for id, fit in zip(scene.plan.ids, scene.view.registered.trusted, strict=True):
             if fit.said:
@@ -58,6 +55,13 @@ MOST_FLAWS = 5
 """Flaws that the notebook tells; Mend has them all."""
 DEAR = 0.04
 """Part of the common area that one frame alone may cost without a word."""
+
+
+def _of_turned(scene: ScenePage, numbers: dict[str, int]) -> list[dict[str, str]]:
+    """Remarks on frames that are turned as the others are."""
+    turned = [f.id for f in scene.recipe.frames if any(scene.files[i].turned for i in f.all_files() if i in scene.files)]
+    said = "Its file says that the camera was held another way up than for the others. It is read as if it had been held as for them."
+    return [{"grave": "", "title": f"Frame {numbers[id]} was turned", "text": said, "frame": id} for id in turned]
 
 
 def _of_area(scene: ScenePage, numbers: dict[str, int]) -> list[dict[str, str]]:
