@@ -366,6 +366,53 @@ def test_an_answer_asked_for_before_a_decision_does_not_take_it_back(page: Page,
     changed(page, lambda: page.keyboard.press("Control+z"))
 
 
+def test_an_answer_read_before_a_decision_and_asked_for_after_it_does_not_take_it_back(page: Page, gathered: Server) -> None:
+    page.goto(f"{gathered.address}/scene/1/even")
+    whole(page)
+    posts: list[Route] = []
+    late: list[tuple[Route, APIResponse]] = []
+    page.route("**/scene/1/even/set", lambda route: route.fallback() if posts else posts.append(route))
+    page.route("**/pieces/even?late", lambda route: late.append((route, route.fetch())), times=1)
+    page.locator("#c-contrast").fill("33")
+    while not posts:
+        page.evaluate("1")
+    # the decision is on its way, and not made yet
+    page.evaluate(f"url => {{ ({ASKED})(url); }}", "/scene/1/pieces/even?late")
+    while not late:
+        page.evaluate("1")
+    posts[0].continue_()
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
+    [(route, answer)] = late
+    with page.expect_response("**/pieces/even?bench=1"):
+        route.fulfill(response=answer)
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
+    changed(page, lambda: page.keyboard.press("Control+z"))
+
+
+def test_a_stage_is_reached_though_a_decision_is_answered_on_the_way(page: Page, gathered: Server) -> None:
+    page.goto(f"{gathered.address}/scene/1/even")
+    whole(page)
+    posts: list[Route] = []
+    late: list[tuple[Route, APIResponse]] = []
+    page.route("**/scene/1/even/set", lambda route: route.fallback() if posts else posts.append(route))
+    page.route("**/scene/1/register", lambda route: late.append((route, route.fetch())), times=1)
+    page.locator("#c-contrast").fill("33")
+    while not posts:
+        page.evaluate("1")
+    page.click("#route a[aria-label^='Register']")
+    while not late:
+        page.evaluate("1")
+    posts[0].continue_()
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
+    [(route, answer)] = late
+    with page.expect_response("**/pieces/register?bench=1"):
+        route.fulfill(response=answer)
+    expect(page.locator("#route a[aria-current=step]")).to_have_attribute("aria-label", re.compile("^Register"))
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
+    page.keyboard.press("Control+z")
+    expect(page.locator("#history [data-do=undo]")).not_to_have_attribute("title", "Undo: Contrast +33 %")
+
+
 def test_a_button_is_not_drawn_anew_while_it_is_pressed(page: Page, gathered: Server) -> None:
     page.goto(f"{gathered.address}/scene/1/weave")
     whole(page)

@@ -107,6 +107,7 @@ function arrived() {
 
 // ---- answers that come at the wrong moment ----
 
+// they are heard of at the body (hx-target): who asked may have been drawn anew meanwhile
 const sent = new WeakMap();
 let count = 0, newest = 0;
 document.body.addEventListener("htmx:beforeSend", (event) => sent.set(event.detail.xhr, ++count));
@@ -117,10 +118,13 @@ document.body.addEventListener("htmx:beforeSwap", (event) => {
   const moves = path.endsWith("/go") || (verb === "get" && !path.includes("/pieces/"));
   // asked for before something that has been answered already: what was decided meanwhile may be missing
   const late = sent.get(xhr) < newest, elsewhere = of !== document.getElementById("state").dataset.stage && !moves;
-  newest = Math.max(newest, sent.get(xhr));
-  if (late) refresh(true);
+  // what is still on its way when a decision is answered may have been read before it was made, even if it was asked for after it
+  newest = Math.max(newest, verb === "get" ? sent.get(xhr) : count + 1);
+  // the way to another stage is gone all the same, and what is there is asked for anew
+  if (late && moves) setTimeout(() => { settle(); refresh(true); });
+  else if (late) refresh(true);
   else if (elsewhere) refresh();
-  if ((late && verb === "get") || elsewhere) event.detail.shouldSwap = false;
+  if ((late && verb === "get" && !moves) || elsewhere) event.detail.shouldSwap = false;
   else if (pressing() && !moves) {
     event.detail.shouldSwap = false;
     released(() => refresh(true));
