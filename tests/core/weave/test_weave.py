@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -13,8 +14,9 @@ from eaveplane.core.gather.detail import POOL, covered, measure_detail, pooled_s
 from eaveplane.core.gather.order import near_to_far, profiles
 from eaveplane.core.masks.strokes import Stroke
 from eaveplane.core.weave.finest import finest, finest_chosen
-from eaveplane.core.weave.labels import aggregate, costs, label_weights
+from eaveplane.core.weave.labels import above_noise, aggregate, costs, label_weights
 from eaveplane.core.weave.laid import RegisteredFrames, Weaving
+from eaveplane.core.weave.places import Places
 from eaveplane.core.weave.weave import repaint, touched, weave_box
 from eaveplane.imaging.brush import draw_line
 from eaveplane.imaging.placement import Placement
@@ -173,6 +175,29 @@ def test_one_noisy_frame_does_not_blind_the_choice_among_the_others() -> None:
     np.testing.assert_allclose(costs(energy, loud, reach), costs(energy, quiet, reach))
     # what the noisy one shows is held against its own
     assert costs([energy[2], energy[1], energy[0]], loud, reach).max() < 0.3 < 0.8 < costs(energy, quiet, reach).max()
+
+
+def test_a_noisy_frame_wins_where_it_shows_something_and_not_where_nobody_does() -> None:
+    import cv2
+
+    rng = np.random.default_rng(5)
+    texture = np.zeros((240, 480), np.float32)
+    texture[:, :160] = 0.15 * cv2.GaussianBlur(rng.standard_normal((240, 160)).astype(np.float32), (0, 0), 0.7)
+    noise, times = (0.002, 0.02, 0.002), (1.0, 100.0, 1.0)
+    lumas = [(0.5 + (texture if k == 1 else cv2.GaussianBlur(texture, (0, 0), 2.5)) + n * rng.standard_normal(texture.shape)).astype(np.float32) for k, n in enumerate(noise)]
+    seen = [measure_detail(luma) for luma in lumas]
+    energies, noises = [signal(d) for d in seen], [d.noise for d in seen]
+    reach = [np.ones(pooled_shape(240, 480), np.bool_)] * 3
+    plain, shown = np.s_[:, 48:], np.s_[:, 2:36]
+    unknown, known = (label_weights(aggregate(costs(e, noises, reach), np.full(reach[0].shape, 0.5, np.float32), 1.0), reach) for e in (energies, above_noise(energies, noises, times)))
+    assert known[1][plain].mean() < 0.3 < 0.37 < unknown[1][plain].mean() and known[1][shown].mean() > 0.8
+    still = [Placement(np.eye(3), (480, 240))] * 3
+    frames = [np.repeat(luma[..., None], 3, axis=2) for luma in lumas]
+    laid = RegisteredFrames(["a", "b", "c"], 0, (480, 240), still, float(np.median([d.fine_noise for d in seen])), lambda k, level, box: frames[k][box[1] : box[1] + box[3], box[0] : box[0] + box[2]])
+    told = replace(laid, places=Places((0.0, 3.0, 6.0), 1.0, 1e-6, 1e-6, times))
+    rough, smooth = (weave_box(frames_laid, known, Weaving(way="crisp-seams"), [], (0, 0, 480, 240), 0)[0][..., 0] for frames_laid in (laid, told))
+    assert rough[:, 200:].std() > 0.004 and smooth[:, 200:].std() < 0.0025
+    assert np.corrcoef(smooth[10:-10, 10:140].ravel(), texture[10:-10, 10:140].ravel())[0, 1] > 0.9
 
 
 def test_of_the_finest_octave_a_noisy_frame_gives_what_stands_above_its_noise() -> None:

@@ -10,15 +10,29 @@ from numba import njit
 
 from ...imaging.colour import FloatArray
 
+AROUND, PEAKS, AROUND_PEAKS = 2.0, 1.5, 0.9
+"""How much wider a window is in which a noisier frame is looked at as well, and what its noise passes at most in the narrow and in the wide one, in floors."""
 
-def strength_of(luma: FloatArray, window: float, decision: float, floor: float) -> FloatArray:
+
+def strength_of(luma: FloatArray, window: float, decision: float, floor: float, noisier: float) -> FloatArray:
     """Fine energy in a window above `floor`, to the power by which the sharper frame is preferred.
 
-    Where no frame rises above the noise all are equally strong and are averaged, instead of noise being chosen.
+    Where no frame rises above the noise all are equally strong and are averaged, instead of noise being chosen: by how much noise they
+    have, of which a `noisier` frame has so many times more than the floor stands for. What more it has stands for nothing.
     """
     lap = cv2.Laplacian(luma, cv2.CV_32F, borderType=cv2.BORDER_REPLICATE)
-    ratio = cv2.GaussianBlur(lap * lap, (0, 0), window, borderType=cv2.BORDER_REPLICATE) * np.float32(1 / floor) + np.float32(1)
-    return np.asarray(np.square(ratio * ratio) if decision == 4 else ratio**decision, np.float32)
+    squares, unit = lap * lap, np.float32(1 / floor)
+
+    def within(size: float) -> FloatArray:
+        return np.asarray(cv2.GaussianBlur(squares, (0, 0), size, borderType=cv2.BORDER_REPLICATE) * unit, np.float32)
+
+    ratio = within(window)
+    if noisier > 1:
+        more = np.float32(noisier - 1)
+        ratio = np.maximum(np.maximum(ratio - np.float32(PEAKS) * more, within(AROUND * window) - np.float32(AROUND_PEAKS) * more), 0)
+    ratio = ratio + np.float32(1)
+    strength = np.square(ratio * ratio) if decision == 4 else ratio**decision
+    return np.asarray(strength / np.float32(noisier) if noisier > 1 else strength, np.float32)
 
 
 def bands_of(picture: FloatArray, octaves: int) -> list[FloatArray]:

@@ -5,6 +5,8 @@ Works on the pooled grid of detail maps (a quarter of the picture), frames in or
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import cv2
 import numpy as np
 from numba import njit
@@ -12,11 +14,17 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from ...imaging.rows import by_rows
+from ...imaging.soft import soft
 
 BAND_TRUST = (1.0, 0.5, 0.2)
 """How much each octave decides, fine to coarse, where it stands clear of the noise."""
 CLEAR = 2.0
 """Energy in multiples of the noise at which a band is half trusted."""
+AROUND = 1.5
+"""Cells (sigma) around a place in which a frame of more noise is looked at as well."""
+PEAKS, AROUND_PEAKS = (3.0, 8.0, 30.0), (0.3, 1.5, 7.0)
+"""What noise alone passes in one of a thousand places, by itself and around it, in multiples of it, fine to coarse: coarse bands have few waves to a place.
+Where nothing is to be seen its peaks would win everywhere."""
 OUTSIDE = 4.0
 """Cost of a frame where it does not reach."""
 LEAST_GATE = 0.1
@@ -25,6 +33,19 @@ DOUBT = 0.3
 DIRECTIONS = 4
 STEP, JUMP = 0.10, 0.35
 """Penalties of a border between neighbouring frames in order, and between others, where the picture is quiet."""
+
+
+def above_noise(energies: list[FloatArray], noises: list[FloatArray], noisier: Sequence[float]) -> list[FloatArray]:
+    """Detail (n; bands, h, w) from which `noises` (n; bands,) have been taken off, without what more those frames show that have so many times the
+    noise of the others (`noisier`, n)."""
+    quiet = np.median([own for own, times in zip(noises, noisier, strict=True) if times == 1] or noises, axis=0)
+    peaks, around_peaks = ((np.array(passed) * quiet).astype(np.float32)[:, None, None] for passed in (PEAKS, AROUND_PEAKS))
+
+    def of_noisy(energy: FloatArray, more: np.float32) -> FloatArray:
+        around = np.stack([soft(band, AROUND) for band in energy])
+        return np.maximum(np.maximum(energy - more * peaks, around - more * around_peaks), 0)
+
+    return [of_noisy(energy, np.float32(times - 1)) if times > 1 else energy for energy, times in zip(energies, noisier, strict=True)]
 
 
 def costs(energies: list[FloatArray], noises: list[FloatArray], reach: list[NDArray[np.bool_]]) -> FloatArray:

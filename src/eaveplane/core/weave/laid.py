@@ -121,6 +121,11 @@ class RegisteredFrames:
         return [k for k in range(len(self.names)) if k not in self.by_hand]
 
     @cached_property
+    def noisier(self) -> dict[int, float]:
+        """How many times the noise of the quieter frames those have that have more, as far as it is known."""
+        return {k: times for k, times in zip(self.found, self.places.noisier, strict=True) if times > 1} if self.places else {}
+
+    @cached_property
     def alone(self) -> RegisteredFrames:
         """Only those frames; there must be one. Where the reference is none of them the nearest in order stands for it."""
         if not self.by_hand:
@@ -175,7 +180,8 @@ class Piece:
     @cached_property
     def spare(self) -> dict[int, FloatArray]:
         """How strong (h, w) each frame is by its own fine energy, whatever its gate; 0 where it does not reach."""
-        return {k: strength_of(root_luma(picture), self.window, self.weaving.decision, self.floor) * self.reach[k] for k, picture in self.pictures.items()}
+        noisier = self.laid.noisier
+        return {k: strength_of(root_luma(picture), self.window, self.weaving.decision, self.floor, noisier.get(k, 1.0)) * self.reach[k] for k, picture in self.pictures.items()}
 
 
 def wide_of(laid: RegisteredFrames, box: Box, level: int, octaves: int) -> Box:

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from ...core.gather.detail import LAPLACIAN, covered, lay_on, pooled_shape, signal
 from ...core.weave.contradiction import contradicts
-from ...core.weave.labels import aggregate, costs, label_weights
+from ...core.weave.labels import above_noise, aggregate, costs, label_weights
 from ...core.weave.places import Places
 from ...imaging.colour import FloatArray
 from ...imaging.placement import Placement
@@ -31,7 +31,7 @@ from .step import Step
 class Label(Step):
     """Label weights of the frames that were registered, from their detail; 0 for those whose masks are not found, if only some are."""
 
-    name, version = "label", 8
+    name, version = "label", 9
     registered: Register | Nudged
     located: Locate | None
     quiet: float
@@ -91,6 +91,7 @@ def evidence(frames: Sequence[Frame], laid: Registration, found: tuple[int, ...]
     guide = np.asarray(cv2.resize(standard, shape[::-1], interpolation=cv2.INTER_AREA), np.float32)
     if not found:
         return Evidence(len(frames), found, np.zeros((0, *shape), np.float32), [], guide, np.zeros(shape, np.bool_))
+    energies = above_noise(energies, noises, places.noisier if places else [1.0] * len(found))
     texture = np.any([e[0] > 4 * float(n[0]) for e, n in zip(energies, noises, strict=True)], axis=0)
     return Evidence(len(frames), found, costs(energies, noises, reach), reach, guide, texture)
 

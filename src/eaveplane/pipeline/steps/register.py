@@ -149,7 +149,9 @@ def registered_frames(frames: list[Frame], names: list[str], laid: Registration,
             root *= np.sqrt(light.on(box, sizes[level]))
         return root
 
-    noise = float(np.median([frame.fine_noise() * (laid.gain(k) if even_out else 1) for k, frame in enumerate(frames)]))
+    found = [k for k in range(len(frames)) if k not in hand.masks]
+    quiet = [k for k, times in zip(found, places.noisier, strict=True) if times == 1] if places else range(len(frames))
+    noise = float(np.median([frames[k].fine_noise() * (laid.gain(k) if even_out else 1) for k in quiet]))
     return RegisteredFrames(names, laid.reference, frames[0].size, laid.placements, noise, read, places, hand.masks, hand.limits)
 
 
