@@ -400,6 +400,8 @@ def test_one_look_is_carried_by_frames_weave_and_file(library: Library, worker: 
     assert told["state"] == "done", told
     seen = view(frame_steps(recipe.frames, plain, capture))
     assert seen.woven is not None and seen.guide().distance is not None
+    # their noise was taken off, and none of them is any noisier for what is left
+    assert seen.laid is not None and seen.laid.places is not None and seen.laid.places.noisier == (1,) * len(recipe.frames)
     late = seen.frames[recipe.frames[2].id]
     np.testing.assert_allclose(late.root(0, (90, 90, 140, 90)), view({}).frames[recipe.frames[2].id].root(0, (90, 90, 140, 90)), atol=2e-4)
     assert early.shape == (90, 140, 3)

@@ -9,9 +9,18 @@ import numpy as np
 from numba import njit
 
 from ...imaging.colour import FloatArray
+from ...imaging.soft import soft
 
-AROUND, PEAKS, AROUND_PEAKS = 2.0, 1.5, 0.9
+AROUND, PEAKS = 2.0, (1.2, 0.75)
 """How much wider a window is in which a noisier frame is looked at as well, and what its noise passes at most in the narrow and in the wide one, in floors."""
+SURE = 3.0
+"""How fast detail is believed that stands above peaks of noise: all of it where it is half as strong again."""
+
+
+def above(energy: FloatArray, around: float, peaks: tuple[float, float], noise: float) -> FloatArray:
+    """An energy (h, w) as far as it stands above what `noise` passes at most: `peaks` times by itself and in a mean `around` (sigma, pixels) each place."""
+    by_itself, wide = (np.float32(peak * noise) / np.maximum(seen, np.float32(1e-20)) for peak, seen in zip(peaks, (energy, soft(energy, around)), strict=True))
+    return energy * np.clip(SURE * (1 - np.minimum(by_itself, wide)), 0, 1)
 
 
 def strength_of(luma: FloatArray, window: float, decision: float, floor: float, noisier: float) -> FloatArray:
@@ -21,18 +30,9 @@ def strength_of(luma: FloatArray, window: float, decision: float, floor: float, 
     have, of which a `noisier` frame has so many times more than the floor stands for. What more it has stands for nothing.
     """
     lap = cv2.Laplacian(luma, cv2.CV_32F, borderType=cv2.BORDER_REPLICATE)
-    squares, unit = lap * lap, np.float32(1 / floor)
-
-    def within(size: float) -> FloatArray:
-        return np.asarray(cv2.GaussianBlur(squares, (0, 0), size, borderType=cv2.BORDER_REPLICATE) * unit, np.float32)
-
-    ratio = within(window)
-    if noisier > 1:
-        more = np.float32(noisier - 1)
-        ratio = np.maximum(np.maximum(ratio - np.float32(PEAKS) * more, within(AROUND * window) - np.float32(AROUND_PEAKS) * more), 0)
-    ratio = ratio + np.float32(1)
-    strength = np.square(ratio * ratio) if decision == 4 else ratio**decision
-    return np.asarray(strength / np.float32(noisier) if noisier > 1 else strength, np.float32)
+    energy = soft(lap * lap, window) * np.float32(1 / floor)
+    ratio = (above(energy, AROUND * window, PEAKS, noisier - 1) if noisier > 1 else energy) + np.float32(noisier ** (-1 / decision))
+    return np.asarray(np.square(ratio * ratio) if decision == 4 else ratio**decision, np.float32)
 
 
 def bands_of(picture: FloatArray, octaves: int) -> list[FloatArray]:

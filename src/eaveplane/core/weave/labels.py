@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from ...imaging.colour import FloatArray
 from ...imaging.rows import by_rows
-from ...imaging.soft import soft
+from .bands import above
 
 BAND_TRUST = (1.0, 0.5, 0.2)
 """How much each octave decides, fine to coarse, where it stands clear of the noise."""
@@ -22,9 +22,11 @@ CLEAR = 2.0
 """Energy in multiples of the noise at which a band is half trusted."""
 AROUND = 1.5
 """Cells (sigma) around a place in which a frame of more noise is looked at as well."""
-PEAKS, AROUND_PEAKS = (3.0, 8.0, 30.0), (0.3, 1.5, 7.0)
-"""What noise alone passes in one of a thousand places, by itself and around it, in multiples of it, fine to coarse: coarse bands have few waves to a place.
-Where nothing is to be seen its peaks would win everywhere."""
+PEAKS = ((3.0, 0.3), (8.0, 1.5), (30.0, 7.0))
+"""What of noise alone passes in one of a thousand places, by itself and in that mean, in multiples of it, fine to coarse: coarse bands have few waves to a
+place. Where nothing is to be seen its peaks would win everywhere."""
+COARSE = (1.0, 0.12, 0.02)
+"""What noise has in each octave at most, of what it has in the finest: where nothing is plain, what a frame shows least of there is no noise."""
 OUTSIDE = 4.0
 """Cost of a frame where it does not reach."""
 LEAST_GATE = 0.1
@@ -36,16 +38,15 @@ STEP, JUMP = 0.10, 0.35
 
 
 def above_noise(energies: list[FloatArray], noises: list[FloatArray], noisier: Sequence[float]) -> list[FloatArray]:
-    """Detail (n; bands, h, w) from which `noises` (n; bands,) have been taken off, without what more those frames show that have so many times the
-    noise of the others (`noisier`, n)."""
+    """Detail (n; bands, h, w) from which `noises` (n; bands,) have been taken off; of frames that have so many times the noise of the others
+    (`noisier`, n) as far as it stands above more of it."""
     quiet = np.median([own for own, times in zip(noises, noisier, strict=True) if times == 1] or noises, axis=0)
-    peaks, around_peaks = ((np.array(passed) * quiet).astype(np.float32)[:, None, None] for passed in (PEAKS, AROUND_PEAKS))
+    floors = np.minimum(quiet, np.array(COARSE) * quiet[0])
 
-    def of_noisy(energy: FloatArray, more: np.float32) -> FloatArray:
-        around = np.stack([soft(band, AROUND) for band in energy])
-        return np.maximum(np.maximum(energy - more * peaks, around - more * around_peaks), 0)
+    def of_noisy(energy: FloatArray, more: float) -> FloatArray:
+        return np.stack([above(band, AROUND, peaks, more * float(floor)) for band, peaks, floor in zip(energy, PEAKS, floors, strict=True)])
 
-    return [of_noisy(energy, np.float32(times - 1)) if times > 1 else energy for energy, times in zip(energies, noisier, strict=True)]
+    return [of_noisy(energy, times - 1) if times > 1 else energy for energy, times in zip(energies, noisier, strict=True)]
 
 
 def costs(energies: list[FloatArray], noises: list[FloatArray], reach: list[NDArray[np.bool_]]) -> FloatArray:

@@ -78,13 +78,13 @@ def locate(read: Callable[[int, Box], FloatArray], count: int, size: tuple[int, 
     pieces = np.stack([piece for piece, _ in tiles if piece is not None])
     calm_tiles = [energies for _, energies in tiles if energies]
     floors = np.array([[max(LEAST_NOISE, _quietest([tile[of][k] for tile in calm_tiles])) for k in range(count)] for of in range(3)])
-    times = _noisier(floors)
+    times = noisier_by(floors)
     noise, noise_finest = (float(v) for v in np.median(floors[:2, times == 1], axis=1))
     found, left = _placed(pieces, noise, guess)
     return Places(tuple(float(u) for u in found), left, noise, noise_finest, tuple(float(v) for v in times))
 
 
-def _noisier(floors: NDArray[np.float64]) -> NDArray[np.float64]:
+def noisier_by(floors: NDArray[np.float64]) -> NDArray[np.float64]:
     """How many times the noise (n,) of the quieter frames each has, by the quietest (m, n) that they show of detail and of colours in it: where
     nothing is plain a sharp frame has more detail, but hardly of another colour in every pixel. 1 for those that do not clearly have more."""
     times = (floors / np.percentile(floors, 25, axis=1, method="lower", keepdims=True)).min(axis=0)

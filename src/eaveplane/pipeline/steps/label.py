@@ -31,7 +31,7 @@ from .step import Step
 class Label(Step):
     """Label weights of the frames that were registered, from their detail; 0 for those whose masks are not found, if only some are."""
 
-    name, version = "label", 9
+    name, version = "label", 10
     registered: Register | Nudged
     located: Locate | None
     quiet: float

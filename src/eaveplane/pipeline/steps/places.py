@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import math
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +12,7 @@ import numpy as np
 from ...core.even.drift import Trim
 from ...core.gather.detail import lay_on, pooled_shape, signal
 from ...core.gather.focus import focus_of
-from ...core.weave.locate import locate
+from ...core.weave.locate import locate, noisier_by
 from ...core.weave.places import Places
 from ..cache import Cache
 from ..ticket import Ticket
@@ -29,7 +29,7 @@ BAND = 1
 class Locate(Step):
     """Places of the frames, two or more, that are woven by themselves."""
 
-    name, version = "places", 8
+    name, version = "places", 10
     registered: Register | Nudged
     found: tuple[int, ...]
 
@@ -45,6 +45,10 @@ class Locate(Step):
         guess = focus_of([frame.octaves().lit(laid.gain(k)) for frame, k in zip(frames, self.found, strict=True)], placements, -1 / metres)
         ticket.tell(0.3)
         found = locate(lambda k, box: readers.read(self.found[k], 0, box), len(frames), frames[0].size, detail, guess)
+        if found:
+            # where noise was taken off other things differ: no frame is noisier than its own finest detail is
+            own = np.array([[laid.gain(k) * frame.detail().noise[0] for k, frame in zip(self.found, frames, strict=True)]])
+            found = replace(found, noisier=tuple(np.minimum(found.noisier, noisier_by(own)).tolist()))
         (folder / "places.json").write_text(json.dumps(asdict(found) if found else None))
 
 

@@ -35,7 +35,7 @@ DONE = "done.txt"
 class Weave(Step):
     """The weave without what is made by hand, at full size (and halved ones), and each frame's share."""
 
-    name, version = "weave", 13
+    name, version = "weave", 14
     labelled: Label
     weaving: Weaving
     even_out: bool
