@@ -346,71 +346,76 @@ def test_a_bench_made_while_work_ran_is_made_anew_after_it(page: Page, gathered:
 
 
 ASKED = "url => htmx.ajax('GET', url, { swap: 'none', source: document.getElementById('told') })"
+CONTRAST = "Undo: Contrast +33 %"
+
+
+def held(page: Page, where: str, act) -> Route:  # type: ignore[no-untyped-def]
+    """What `act` asks for first at an address, on its way to the server."""
+    first: list[Route] = []
+    page.route(where, lambda route: route.fallback() if first else first.append(route))
+    act()
+    while not first:
+        page.evaluate("1")
+    return first[0]
+
+
+def late(page: Page, where: str, act) -> tuple[Route, APIResponse]:  # type: ignore[no-untyped-def]
+    """What `act` asks for at an address, and its answer, which has not come yet."""
+    route = held(page, where, act)
+    return route, route.fetch()
+
+
+def late_pieces(page: Page) -> tuple[Route, APIResponse]:
+    return late(page, "**/pieces/even?late", lambda: page.evaluate(f"url => {{ ({ASKED})(url); }}", "/scene/1/pieces/even?late"))
+
+
+def contrast(page: Page) -> None:
+    page.locator("#c-contrast").fill("33")
+
+
+def undo_is(page: Page, title: str) -> None:
+    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", title)
+
+
+def comes(page: Page, answer: tuple[Route, APIResponse], stage: str) -> None:
+    """The answer comes now, and the page asks anew."""
+    with page.expect_response(f"**/pieces/{stage}?bench=1"):
+        answer[0].fulfill(response=answer[1])
+    undo_is(page, CONTRAST)
 
 
 def test_an_answer_asked_for_before_a_decision_does_not_take_it_back(page: Page, gathered: Server) -> None:
     page.goto(f"{gathered.address}/scene/1/even")
     whole(page)
-    late: list[tuple[Route, APIResponse]] = []
-    page.route("**/pieces/even?late", lambda route: late.append((route, route.fetch())), times=1)
-    page.evaluate(f"url => {{ ({ASKED})(url); }}", "/scene/1/pieces/even?late")
-    while not late:
-        page.evaluate("1")
-    page.locator("#c-contrast").fill("33")
-    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
-    [(route, answer)] = late
-    # it is passed over, and the page asks anew
-    with page.expect_response("**/pieces/even?bench=1"):
-        route.fulfill(response=answer)
-    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
+    answer = late_pieces(page)
+    contrast(page)
+    undo_is(page, CONTRAST)
+    comes(page, answer, "even")
     changed(page, lambda: page.keyboard.press("Control+z"))
 
 
 def test_an_answer_read_before_a_decision_and_asked_for_after_it_does_not_take_it_back(page: Page, gathered: Server) -> None:
     page.goto(f"{gathered.address}/scene/1/even")
     whole(page)
-    posts: list[Route] = []
-    late: list[tuple[Route, APIResponse]] = []
-    page.route("**/scene/1/even/set", lambda route: route.fallback() if posts else posts.append(route))
-    page.route("**/pieces/even?late", lambda route: late.append((route, route.fetch())), times=1)
-    page.locator("#c-contrast").fill("33")
-    while not posts:
-        page.evaluate("1")
-    # the decision is on its way, and not made yet
-    page.evaluate(f"url => {{ ({ASKED})(url); }}", "/scene/1/pieces/even?late")
-    while not late:
-        page.evaluate("1")
-    posts[0].continue_()
-    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
-    [(route, answer)] = late
-    with page.expect_response("**/pieces/even?bench=1"):
-        route.fulfill(response=answer)
-    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
+    decision = held(page, "**/scene/1/even/set", lambda: contrast(page))
+    answer = late_pieces(page)
+    decision.continue_()
+    undo_is(page, CONTRAST)
+    comes(page, answer, "even")
     changed(page, lambda: page.keyboard.press("Control+z"))
 
 
 def test_a_stage_is_reached_though_a_decision_is_answered_on_the_way(page: Page, gathered: Server) -> None:
     page.goto(f"{gathered.address}/scene/1/even")
     whole(page)
-    posts: list[Route] = []
-    late: list[tuple[Route, APIResponse]] = []
-    page.route("**/scene/1/even/set", lambda route: route.fallback() if posts else posts.append(route))
-    page.route("**/scene/1/register", lambda route: late.append((route, route.fetch())), times=1)
-    page.locator("#c-contrast").fill("33")
-    while not posts:
-        page.evaluate("1")
-    page.click("#route a[aria-label^='Register']")
-    while not late:
-        page.evaluate("1")
-    posts[0].continue_()
-    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
-    [(route, answer)] = late
-    with page.expect_response("**/pieces/register?bench=1"):
-        route.fulfill(response=answer)
+    decision = held(page, "**/scene/1/even/set", lambda: contrast(page))
+    answer = late(page, "**/scene/1/register", lambda: page.click("#route a[aria-label^='Register']"))
+    decision.continue_()
+    undo_is(page, CONTRAST)
+    comes(page, answer, "register")
     expect(page.locator("#route a[aria-current=step]")).to_have_attribute("aria-label", re.compile("^Register"))
-    expect(page.locator("#history [data-do=undo]")).to_have_attribute("title", "Undo: Contrast +33 %")
     page.keyboard.press("Control+z")
-    expect(page.locator("#history [data-do=undo]")).not_to_have_attribute("title", "Undo: Contrast +33 %")
+    expect(page.locator("#history [data-do=undo]")).not_to_have_attribute("title", CONTRAST)
 
 
 def test_a_button_is_not_drawn_anew_while_it_is_pressed(page: Page, gathered: Server) -> None:

@@ -12,13 +12,14 @@ from ...imaging.colour import FloatArray
 from ...imaging.soft import soft
 
 AROUND, PEAKS = 2.0, (1.2, 0.75)
-"""How much wider a window is in which a noisier frame is looked at as well, and what its noise passes at most in the narrow and in the wide one, in floors."""
+"""How much wider a window is in which a noisier frame is looked at as well, and what its noise passes there in one of a
+hundred places, in the narrow and in the wide one, in floors."""
 SURE = 3.0
 """How fast detail is believed that stands above peaks of noise: all of it where it is half as strong again."""
 
 
 def above(energy: FloatArray, around: float, peaks: tuple[float, float], noise: float) -> FloatArray:
-    """An energy (h, w) as far as it stands above what `noise` passes at most: `peaks` times by itself and in a mean `around` (sigma, pixels) each place."""
+    """An energy (h, w) as far as it stands above peaks of `noise`, which are `peaks` times as high: by itself, or in a mean `around` (sigma, pixels) each place."""
     by_itself, wide = (np.float32(peak * noise) / np.maximum(seen, np.float32(1e-20)) for peak, seen in zip(peaks, (energy, soft(energy, around)), strict=True))
     return energy * np.clip(SURE * (1 - np.minimum(by_itself, wide)), 0, 1)
 
@@ -26,8 +27,8 @@ def above(energy: FloatArray, around: float, peaks: tuple[float, float], noise: 
 def strength_of(luma: FloatArray, window: float, decision: float, floor: float, noisier: float) -> FloatArray:
     """Fine energy in a window above `floor`, to the power by which the sharper frame is preferred.
 
-    Where no frame rises above the noise all are equally strong and are averaged, instead of noise being chosen: by how much noise they
-    have, of which a `noisier` frame has so many times more than the floor stands for. What more it has stands for nothing.
+    Where no frame rises above the noise all are equally strong and are averaged, instead of noise being chosen. A frame that has `noisier`
+    times the noise that the floor stands for (1 or more) is believed as far as it stands above peaks of that, and weighs that much less in the mean.
     """
     lap = cv2.Laplacian(luma, cv2.CV_32F, borderType=cv2.BORDER_REPLICATE)
     energy = soft(lap * lap, window) * np.float32(1 / floor)

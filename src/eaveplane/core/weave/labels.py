@@ -23,7 +23,7 @@ CLEAR = 2.0
 AROUND = 1.5
 """Cells (sigma) around a place in which a frame of more noise is looked at as well."""
 PEAKS = ((3.0, 0.3), (8.0, 1.5), (30.0, 7.0))
-"""What of noise alone passes in one of a thousand places, by itself and in that mean, in multiples of it, fine to coarse: coarse bands have few waves to a
+"""What noise alone passes in one of a thousand places, by itself and in that mean, in multiples of it, fine to coarse: coarse bands have few waves to a
 place. Where nothing is to be seen its peaks would win everywhere."""
 COARSE = (1.0, 0.12, 0.02)
 """What noise has in each octave at most, of what it has in the finest: where nothing is plain, what a frame shows least of there is no noise."""
